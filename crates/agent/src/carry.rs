@@ -4,9 +4,8 @@ use std::collections::VecDeque;
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use gateway_link::mqtt::{self, Echo, MAX_PAYLOAD, Order, Report, SERVICE, State, Topic};
+use gateway_link::mqtt::{self, Echo, MAX_PAYLOAD, Name, Order, Report, SERVICE, State, Topic};
 use gateway_link::udp::{Datagram, MAX_DATAGRAM, Token, TxAckError};
-use lorawan::Eui64;
 use rumqttc::{
     AsyncClient, ConnectReturnCode, Event, EventLoop, Incoming, LastWill, MqttOptions, NetworkOptions, Publish, QoS,
     SubscribeFilter, TlsConfiguration, Transport,
@@ -39,7 +38,7 @@ pub enum AgentError {
     #[error("it is no kit for MQTT: the gateway has to be registered with protocol mqtt")]
     NotForMqtt,
     /// The kit names no topic.
-    #[error("the kit's mqtt.topic does not end with an EUI")]
+    #[error("the kit's mqtt.topic does not end with a gateway's name; make a new kit")]
     Topic,
     /// The broker's address cannot be read.
     #[error("the kit's address {0:?} is not like mqtts://HOST:PORT")]
@@ -69,14 +68,14 @@ pub async fn run(options: Options, stop: impl Future<Output = ()>) -> Result<(),
     let Options { kit, socket, keep, tell } = options;
     let entrance = kit.entrance("mqtt")?.ok_or(AgentError::NotForMqtt)?;
     let topic = kit.file("mqtt.topic").ok_or(AgentError::NotForMqtt)?;
-    let gateway = topic.trim().rsplit('/').next().and_then(|eui| eui.parse().ok());
-    let gateway: Eui64 = gateway.ok_or(AgentError::Topic)?;
-    let (client, broker) = reach(&entrance, gateway)?;
-    tell(format!("Carrying {gateway} from {} (UDP) to {}.", socket.local_addr()?, entrance.uri));
+    let name = topic.trim().rsplit('/').next().and_then(|name| name.parse().ok());
+    let name: Name = name.ok_or(AgentError::Topic)?;
+    let (client, broker) = reach(&entrance, name)?;
+    tell(format!("Carrying {} from {} (UDP) to {}.", name.eui, socket.local_addr()?, entrance.uri));
     let (events, told) = mpsc::channel(REQUESTS);
     let poller = tokio::spawn(poll(broker, events));
     let agent = Agent {
-        gateway,
+        name,
         socket,
         client: client.clone(),
         way_down: None,
@@ -91,22 +90,22 @@ pub async fn run(options: Options, stop: impl Future<Output = ()>) -> Result<(),
     };
     let ended = agent.carry(told, stop).await;
     let gone = mqtt::write(&State::GONE);
-    let _ = client.try_publish(Topic::State.of(gateway), QoS::AtLeastOnce, true, gone);
+    let _ = client.try_publish(Topic::State.of(name), QoS::AtLeastOnce, true, gone);
     let _ = client.try_disconnect();
     let _ = tokio::time::timeout(GOODBYE, poller).await;
     ended
 }
 
 /// How to reach the broker, with what it is to say once the agent is gone.
-fn reach(entrance: &Entrance, gateway: Eui64) -> Result<(AsyncClient, EventLoop), AgentError> {
+fn reach(entrance: &Entrance, name: Name) -> Result<(AsyncClient, EventLoop), AgentError> {
     let place = entrance.uri.strip_prefix("mqtts://").and_then(|place| place.rsplit_once(':'));
     let place = place.and_then(|(host, port)| Some((host, port.parse().ok()?)));
     let (host, port): (_, u16) = place.ok_or_else(|| AgentError::Address(entrance.uri.clone()))?;
-    let mut options = MqttOptions::new(format!("keen-heron-{gateway}"), host, port);
+    let mut options = MqttOptions::new(name.to_string(), host, port);
     options.set_keep_alive(KEEP_ALIVE).set_clean_session(false);
     options.set_max_packet_size(MAX_PAYLOAD * 2, MAX_PAYLOAD * 2);
     let gone = mqtt::write(&State::GONE);
-    options.set_last_will(LastWill::new(Topic::State.of(gateway), gone, QoS::AtLeastOnce, true));
+    options.set_last_will(LastWill::new(Topic::State.of(name), gone, QoS::AtLeastOnce, true));
     options.set_transport(Transport::tls_with_config(TlsConfiguration::Rustls(entrance.tls()?)));
     let (client, mut broker) = AsyncClient::new(options, REQUESTS);
     // Reports are small and urgent.
@@ -153,7 +152,8 @@ async fn poll(mut broker: EventLoop, events: mpsc::Sender<BrokerEvent>) {
 }
 
 struct Agent {
-    gateway: Eui64,
+    /// The gateway's name at the broker.
+    name: Name,
     socket: UdpSocket,
     client: AsyncClient,
     /// Where the last PULL_DATA came from.
@@ -211,8 +211,8 @@ impl Agent {
         self.connected = true;
         let software = Some(concat!("heron agent ", env!("CARGO_PKG_VERSION")).to_owned());
         let state = mqtt::write(&State { connected: true, software });
-        let greeted = self.client.try_publish(Topic::State.of(self.gateway), QoS::AtLeastOnce, true, state);
-        let filters = Topic::OF_SERVICE.map(|topic| SubscribeFilter::new(topic.of(self.gateway), QoS::AtLeastOnce));
+        let greeted = self.client.try_publish(Topic::State.of(self.name), QoS::AtLeastOnce, true, state);
+        let filters = Topic::OF_SERVICE.map(|topic| SubscribeFilter::new(topic.of(self.name), QoS::AtLeastOnce));
         let service = SubscribeFilter::new(SERVICE.to_owned(), QoS::AtLeastOnce);
         let filters: Vec<_> = filters.into_iter().chain([service]).collect();
         if greeted.is_err() || self.client.try_subscribe_many(filters).is_err() {
@@ -237,7 +237,7 @@ impl Agent {
     fn flush(&mut self) {
         while self.listening
             && let Some((topic, payload)) = self.queue.front()
-            && self.client.try_publish(topic.of(self.gateway), QoS::AtLeastOnce, false, payload.clone()).is_ok()
+            && self.client.try_publish(topic.of(self.name), QoS::AtLeastOnce, false, payload.clone()).is_ok()
         {
             self.queue.pop_front();
         }
@@ -255,8 +255,8 @@ impl Agent {
         else {
             return;
         };
-        if gateway != self.gateway {
-            let kit = self.gateway;
+        if gateway != self.name.eui {
+            let kit = self.name.eui;
             return (self.tell)(format!("{from} calls itself {gateway}, and the kit is for {kit}: not carried."));
         }
         match datagram {
@@ -313,11 +313,12 @@ impl Agent {
 #[cfg(test)]
 mod tests {
     use gateway_link::udp::{PushData, RxPacket};
-    use lorawan::Modulation;
+    use lorawan::{Eui64, Modulation};
 
     use super::*;
 
     const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
+    const NAME: Name = Name { eui: GATEWAY, registered_us: 0xabc };
 
     /// An agent without a broker: what it publishes stays in its queue.
     async fn agent(keep: usize) -> (Agent, UdpSocket) {
@@ -326,7 +327,7 @@ mod tests {
         caller.connect(socket.local_addr().unwrap()).await.unwrap();
         let client = AsyncClient::new(MqttOptions::new("test", "127.0.0.1", 1), 8).0;
         let agent = Agent {
-            gateway: GATEWAY,
+            name: NAME,
             socket,
             client,
             way_down: None,
@@ -379,8 +380,7 @@ mod tests {
         let order =
             br#"{"id":77,"frame":{"when":"at_once","frequency_hz":869525000,"power_dbm":27,"inverted_polarity":true,
             "modulation":{"lora":{"spreading_factor":12,"bandwidth_khz":125}},"phy_payload":"ab"}}"#;
-        let message =
-            |topic: Topic, payload: &[u8]| Publish::new(topic.of(GATEWAY), QoS::AtLeastOnce, payload.to_vec());
+        let message = |topic: Topic, payload: &[u8]| Publish::new(topic.of(NAME), QoS::AtLeastOnce, payload.to_vec());
         agent.message(&message(Topic::Down, order)).await;
         let (topic, report) = agent.queue.pop_front().unwrap();
         let refused = mqtt::read::<Report>(&report).unwrap();

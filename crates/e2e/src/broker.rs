@@ -64,6 +64,19 @@ impl Broker {
         door
     }
 
+    /// Has it accept revoked certificates, as one that was set up by hand.
+    ///
+    /// # Panics
+    /// If it does not come up again.
+    pub async fn keep_to_no_list(&mut self) {
+        self.kill();
+        let config = self.folder.path().join("mosquitto.conf");
+        let text = std::fs::read_to_string(&config).expect("written by herond");
+        let kept: Vec<&str> = text.lines().filter(|line| !line.starts_with("crlfile")).collect();
+        std::fs::write(&config, kept.join("\n") + "\n").expect("written");
+        self.go_on().await;
+    }
+
     /// Starts it again, and waits until it listens.
     ///
     /// # Panics

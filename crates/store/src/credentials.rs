@@ -26,6 +26,31 @@ pub struct CredentialRow {
     pub segment_crc: u32,
 }
 
+/// A certificate that was issued to a gateway. It is remembered until it expires, also when its credential or its gateway is
+/// gone: then it is revoked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IssuedCertificate {
+    /// Its serial number.
+    pub serial: Vec<u8>,
+    /// The name in it.
+    pub name: String,
+    /// The credential it belongs to.
+    pub credential: String,
+    /// When it expires.
+    pub expires_at: DateTime<Utc>,
+}
+
+/// A certificate that must not be accepted any more although it has not expired.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RevokedCertificate {
+    /// Its serial number.
+    pub serial: Vec<u8>,
+    /// The name in it.
+    pub name: String,
+    /// Whether another certificate of that name is still good.
+    pub name_in_use: bool,
+}
+
 fn read(row: &MySqlRow) -> Result<CredentialRow, StoreError> {
     let hash: Vec<u8> = row.try_get("secret_hash")?;
     Ok(CredentialRow {
@@ -52,9 +77,22 @@ fn read(row: &MySqlRow) -> Result<CredentialRow, StoreError> {
 }
 
 impl Store {
-    /// Adds new credentials: all of them or none.
-    pub async fn add_credentials(&self, rows: &[CredentialRow]) -> Result<(), StoreError> {
+    /// Adds new credentials, and what certificates there are among them: all of them or none.
+    pub async fn add_credentials(
+        &self,
+        rows: &[CredentialRow],
+        certificates: &[IssuedCertificate],
+    ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
+        for certificate in certificates {
+            sqlx::query("INSERT INTO issued_certificates (serial, name, credential, expires_at) VALUES (?, ?, ?, ?)")
+                .bind(&certificate.serial)
+                .bind(&certificate.name)
+                .bind(&certificate.credential)
+                .bind(certificate.expires_at)
+                .execute(&mut *tx)
+                .await?;
+        }
         let insert =
             "INSERT INTO gateway_credentials (id, eui, purpose, kind, secret_hash, segment_crc, added_at, expires_at)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?)";
@@ -78,6 +116,22 @@ impl Store {
     /// All credentials of all gateways, including revoked ones: a gateway that uses one is told so.
     pub async fn all_credentials(&self) -> Result<Vec<CredentialRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM gateway_credentials ORDER BY id").fetch_all(&self.pool).await?;
+        rows.iter().map(read).collect()
+    }
+
+    /// Certificates that are revoked, or whose credential is gone, and that have not expired. What has expired is forgotten.
+    pub async fn revoked_certificates(&self, now: DateTime<Utc>) -> Result<Vec<RevokedCertificate>, StoreError> {
+        let forget = "DELETE FROM issued_certificates WHERE expires_at < ?";
+        sqlx::query(forget).bind(now).execute(&self.pool).await?;
+        let select = "SELECT i.serial, i.name, EXISTS (SELECT 1 FROM issued_certificates o
+                JOIN gateway_credentials g ON g.id = o.credential AND g.revoked_at IS NULL WHERE o.name = i.name) AS in_use
+             FROM issued_certificates i LEFT JOIN gateway_credentials c ON c.id = i.credential AND c.revoked_at IS NULL
+             WHERE c.id IS NULL ORDER BY i.serial";
+        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+        let read = |row: &MySqlRow| {
+            let name_in_use = row.try_get::<i64, _>("in_use")? != 0;
+            Ok(RevokedCertificate { serial: row.try_get("serial")?, name: row.try_get("name")?, name_in_use })
+        };
         rows.iter().map(read).collect()
     }
 

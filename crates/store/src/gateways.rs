@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, SubsecRound as _, Utc};
 use domain::gateway::channels;
 use domain::gateway::check::CheckedGateway;
 use lorawan::Eui64;
@@ -85,8 +85,13 @@ fn about<'q>(
 }
 
 impl Store {
-    /// Registers gateways: all of them or none.
-    pub async fn add_gateways(&self, estate_id: EstateId, gateways: &[&CheckedGateway]) -> Result<(), StoreError> {
+    /// Registers gateways: all of them or none. Returns when they were registered, as the database keeps it.
+    pub async fn add_gateways(
+        &self,
+        estate_id: EstateId,
+        gateways: &[&CheckedGateway],
+    ) -> Result<DateTime<Utc>, StoreError> {
+        let added_at = Utc::now().trunc_subsecs(6);
         let insert = "INSERT INTO gateways (name, description, region, channels, protocol, udp_source, latitude_deg,
              longitude_deg, altitude_m, antenna_gain_dbi, cable_loss_db, beacons, open_to_others, estate_id, eui, added_at)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)";
@@ -98,13 +103,13 @@ impl Store {
                 .execute(&mut *tx)
                 .await?;
             about(insert, estate_id, gateway)
-                .bind(Utc::now())
+                .bind(added_at)
                 .execute(&mut *tx)
                 .await
                 .map_err(|e| constraint(e, "a gateway with that EUI or name"))?;
         }
         tx.commit().await?;
-        Ok(())
+        Ok(added_at)
     }
 
     /// EUIs that are registered, in whichever estate, and names that are given in this one.

@@ -141,6 +141,10 @@ pub struct Gateway {
     pub channels: String,
     /// Its protocol.
     pub protocol: Protocol,
+    /// Where its topics begin, if it connects through an MQTT broker. Each registration of an EUI has others.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(example = "keen-heron/v1/gateways/0210203040506070-64c1b2e3f0a9d")]
+    pub mqtt_topic: Option<String>,
     /// The only place its UDP datagrams are taken from, if there is one: an address, or a network such as
     /// 192.0.2.0/24.
     pub udp_source: Option<String>,

@@ -182,7 +182,7 @@ async fn a_message_that_is_too_long_is_dropped_and_counted_and_others_go_on() {
             "-q",
             "1",
             "-t",
-            &format!("keen-heron/v1/gateways/{GATEWAY}/up"),
+            &format!("{}/up", gateway(&service).await.mqtt_topic.unwrap()),
             "-f",
         ])
         .arg(message.path())

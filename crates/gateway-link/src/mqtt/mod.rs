@@ -1,7 +1,7 @@
 //! Gateways behind an MQTT broker: topics and payloads of our own, as JSON.
 //!
-//! Below `keen-heron/v1/gateways/EUI/` each gateway has its own topics, so that a broker can keep gateways apart by
-//! one rule:
+//! Below `keen-heron/v1/gateways/NAME/` each gateway has its own topics, so that a broker can keep gateways apart by
+//! one rule. The [`Name`] is also in its certificate:
 //!
 //! | topic | from | payload |
 //! |---|---|---|
@@ -15,77 +15,22 @@
 //! In [`SERVICE`] the service says, retained and as its last will, whether it hears what gateways publish. A broker
 //! keeps nothing for a subscriber it does not know yet, so a gateway keeps its frames until then.
 
-use lorawan::Eui64;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 mod down;
 mod modulation;
+mod topic;
 mod up;
 
 pub use down::{Order, Report};
+pub use topic::{Name, ROOT, Topic};
 pub use up::{read_up, write_up};
 
-/// Before each gateway's topics.
-pub const ROOT: &str = "keen-heron/v1/gateways";
 /// Where the service says whether it is there, as a [`State`].
 pub const SERVICE: &str = "keen-heron/v1/service";
 /// The longest payload that is looked at.
 pub const MAX_PAYLOAD: usize = 16 * 1024;
-
-/// One of a gateway's topics.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Topic {
-    /// Whether it is there.
-    State,
-    /// Frames and reports.
-    Up,
-    /// Frames to send.
-    Down,
-    /// What became of those.
-    Sent,
-    /// Whether it hears the service.
-    Ask,
-    /// That it does.
-    Answer,
-}
-
-impl Topic {
-    /// Those a gateway writes to.
-    pub const OF_GATEWAYS: [Self; 4] = [Self::State, Self::Up, Self::Sent, Self::Answer];
-    /// Those the service writes to.
-    pub const OF_SERVICE: [Self; 2] = [Self::Down, Self::Ask];
-
-    const fn name(self) -> &'static str {
-        match self {
-            Self::State => "state",
-            Self::Up => "up",
-            Self::Down => "down",
-            Self::Sent => "sent",
-            Self::Ask => "ask",
-            Self::Answer => "answer",
-        }
-    }
-
-    /// This topic of a gateway.
-    pub fn of(self, gateway: Eui64) -> String {
-        format!("{ROOT}/{gateway}/{}", self.name())
-    }
-
-    /// This topic of every gateway, as a filter.
-    pub fn of_all(self) -> String {
-        format!("{ROOT}/+/{}", self.name())
-    }
-
-    /// Whose topic this is, and which; `None` if it is none of these.
-    pub fn parse(topic: &str) -> Option<(Eui64, Self)> {
-        let (eui, name) = topic.strip_prefix(ROOT)?.strip_prefix('/')?.split_once('/')?;
-        // Written one way only: a broker's rules compare text.
-        let eui = eui.parse::<Eui64>().ok().filter(|parsed| parsed.to_string() == eui)?;
-        let all = Self::OF_GATEWAYS.into_iter().chain(Self::OF_SERVICE);
-        Some((eui, all.into_iter().find(|topic| topic.name() == name)?))
-    }
-}
 
 /// Why a payload cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -141,27 +86,6 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-
-    const GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_0001);
-
-    #[test]
-    fn topics_are_told_apart() {
-        assert_eq!(Topic::Up.of(GATEWAY), "keen-heron/v1/gateways/02a1f00000000001/up");
-        assert_eq!(Topic::State.of_all(), "keen-heron/v1/gateways/+/state");
-        for topic in Topic::OF_GATEWAYS.into_iter().chain(Topic::OF_SERVICE) {
-            assert_eq!(Topic::parse(&topic.of(GATEWAY)), Some((GATEWAY, topic)));
-        }
-        for other in [
-            "keen-heron/v1/gateways/02A1F00000000001/up",
-            "keen-heron/v1/gateways/02a1f00000000001/up/more",
-            "keen-heron/v1/gateways/02a1f00000000001",
-            "keen-heron/v1/gateways/x/up",
-            "keen-heron/v2/gateways/02a1f00000000001/up",
-            "",
-        ] {
-            assert_eq!(Topic::parse(other), None, "{other}");
-        }
-    }
 
     #[test]
     fn a_payload_is_read_up_to_its_longest() {

@@ -8,14 +8,15 @@ use std::path::Path;
 
 use anyhow::{Context as _, Result, anyhow};
 use chrono::{DateTime, TimeDelta, Utc};
-use lorawan::Eui64;
+use gateway_link::mqtt::Name;
 use rcgen::{
-    BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
-    SanType,
+    BasicConstraints, CertificateParams, CertificateRevocationListParams, DnType, ExtendedKeyUsagePurpose, IsCa,
+    Issuer, KeyIdMethod, KeyPair, KeyUsagePurpose, RevokedCertParams, SanType, SerialNumber,
 };
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, DnsName};
 use time::OffsetDateTime;
+use x509_parser::extensions::ParsedExtension;
 
 /// The authority's key, which never leaves the service.
 const KEY_FILE: &str = "authority.key";
@@ -34,6 +35,8 @@ pub struct Authority {
     pub certificate_pem: String,
     pub certificate: CertificateDer<'static>,
     pub expires_at: DateTime<Utc>,
+    /// Its key's identifier (RFC 5280 §4.2.1.2), if its certificate has one.
+    key_id: Option<Vec<u8>>,
 }
 
 /// A certificate with its key.
@@ -41,7 +44,15 @@ pub struct Issued {
     pub certificate: CertificateDer<'static>,
     pub certificate_pem: String,
     pub key: KeyPair,
+    pub serial: Vec<u8>,
     pub expires_at: DateTime<Utc>,
+}
+
+/// A certificate's serial number: random, positive and not zero (RFC 5280 §4.1.2.2).
+fn serial() -> Vec<u8> {
+    let mut serial = rand::random::<[u8; 16]>();
+    serial[0] = serial[0] & 0x3f | 0x40;
+    serial.to_vec()
 }
 
 fn time(at: DateTime<Utc>) -> OffsetDateTime {
@@ -58,11 +69,29 @@ fn params(name: &str, until: DateTime<Utc>) -> Result<CertificateParams> {
     Ok(params)
 }
 
+/// A client's certificate, before it is signed.
+fn client(name: &str, expires_at: DateTime<Utc>) -> Result<CertificateParams> {
+    let mut params = params(name, expires_at)?;
+    params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+    params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
+    Ok(params)
+}
+
 /// When a certificate ends.
 pub(crate) fn expiry(certificate: &[u8]) -> Result<DateTime<Utc>> {
     let (_, parsed) = x509_parser::parse_x509_certificate(certificate).map_err(|why| anyhow!("{why}"))?;
     let ends = parsed.validity().not_after.timestamp();
     DateTime::from_timestamp(ends, 0).context("a certificate ends at no time that there is")
+}
+
+/// The identifier of a certificate's key.
+fn key_id(certificate: &[u8]) -> Result<Option<Vec<u8>>> {
+    let (_, parsed) = x509_parser::parse_x509_certificate(certificate).map_err(|why| anyhow!("{why}"))?;
+    let own = parsed.extensions().iter().find_map(|extension| match extension.parsed_extension() {
+        ParsedExtension::SubjectKeyIdentifier(id) => Some(id.0.to_vec()),
+        _ => None,
+    });
+    Ok(own)
 }
 
 impl Authority {
@@ -78,10 +107,10 @@ impl Authority {
         let key = KeyPair::from_pem(&key_pem).with_context(|| format!("reading {}", key_path.display()))?;
         let certificate = CertificateDer::from_pem_slice(certificate_pem.as_bytes())
             .map_err(|why| anyhow!("{}: {why}", certificate_path.display()))?;
-        let expires_at = expiry(&certificate)?;
+        let (expires_at, key_id) = (expiry(&certificate)?, key_id(&certificate)?);
         let issuer = Issuer::from_ca_cert_der(&certificate, key)
             .with_context(|| format!("{} is not an authority's certificate", certificate_path.display()))?;
-        Ok(Self { issuer, certificate_pem, certificate, expires_at })
+        Ok(Self { issuer, certificate_pem, certificate, expires_at, key_id })
     }
 
     fn create(key_path: &Path, certificate_path: &Path) -> Result<()> {
@@ -105,10 +134,32 @@ impl Authority {
         Ok(key)
     }
 
-    fn issue(&self, params: &CertificateParams, expires_at: DateTime<Utc>) -> Result<Issued> {
+    fn issue(&self, mut params: CertificateParams, serial: Vec<u8>, expires_at: DateTime<Utc>) -> Result<Issued> {
         let key = KeyPair::generate()?;
-        let certificate = params.signed_by(&key, &self.issuer)?;
-        Ok(Issued { certificate: certificate.der().clone(), certificate_pem: certificate.pem(), key, expires_at })
+        params.serial_number = Some(SerialNumber::from_slice(&serial));
+        let signed = params.signed_by(&key, &self.issuer)?;
+        Ok(Issued { certificate: signed.der().clone(), certificate_pem: signed.pem(), key, serial, expires_at })
+    }
+
+    /// A list of the certificates with these serial numbers, PEM (RFC 5280 §5): who reads it accepts them no more. It is good
+    /// as long as the authority: one that has run out would keep out everybody.
+    pub fn revocation_list(&self, serials: &[Vec<u8>], this_update: DateTime<Utc>) -> Result<String> {
+        let revoked = |serial: &Vec<u8>| RevokedCertParams {
+            serial_number: SerialNumber::from_slice(serial),
+            revocation_time: time(this_update),
+            reason_code: None,
+            invalidity_date: None,
+        };
+        let list = CertificateRevocationListParams {
+            this_update: time(this_update),
+            next_update: time(self.expires_at),
+            crl_number: SerialNumber::from(u64::try_from(this_update.timestamp()).unwrap_or_default()),
+            issuing_distribution_point: None,
+            revoked_certs: serials.iter().map(revoked).collect(),
+            // As the authority's certificate says it, which may be of somebody else's making.
+            key_identifier_method: self.key_id.clone().map_or(KeyIdMethod::Sha256, KeyIdMethod::PreSpecified),
+        };
+        Ok(list.signed_by(&self.issuer)?.pem()?)
     }
 
     /// A certificate for the service, under the names and addresses that gateways reach it by.
@@ -128,7 +179,7 @@ impl Authority {
         }
         params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
-        self.issue(&params, expires_at)
+        self.issue(params, serial(), expires_at)
     }
 
     /// A certificate for the service as a client of a broker.
@@ -136,16 +187,18 @@ impl Authority {
         self.client(name, (Utc::now() + SERVER_LASTS).min(self.expires_at))
     }
 
-    /// A certificate for the gateway with this EUI.
-    pub fn for_gateway(&self, eui: Eui64, expires_at: DateTime<Utc>) -> Result<Issued> {
-        self.client(&eui.to_string(), expires_at)
+    /// A certificate for the gateway of this name.
+    pub fn for_gateway(&self, name: Name, expires_at: DateTime<Utc>) -> Result<Issued> {
+        self.client(&name.to_string(), expires_at)
+    }
+
+    /// A certificate with a serial number of the caller's choice.
+    pub fn for_trial(&self, name: &str, serial: Vec<u8>, expires_at: DateTime<Utc>) -> Result<Issued> {
+        self.issue(client(name, expires_at)?, serial, expires_at)
     }
 
     fn client(&self, name: &str, expires_at: DateTime<Utc>) -> Result<Issued> {
-        let mut params = params(name, expires_at)?;
-        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
-        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
-        self.issue(&params, expires_at)
+        self.issue(client(name, expires_at)?, serial(), expires_at)
     }
 }
 
@@ -177,9 +230,11 @@ mod tests {
         assert_eq!(names.len(), 2);
         assert!(authority.for_server(&["not a name".into()]).is_err());
         let ends = Utc::now() + TimeDelta::days(10);
-        let gateway = authority.for_gateway(Eui64(0x02a1_f000_0000_0001), ends).unwrap();
+        let name = Name { eui: lorawan::Eui64(0x02a1_f000_0000_0001), registered_us: 0xabc };
+        let gateway = authority.for_gateway(name, ends).unwrap();
         let (_, parsed) = x509_parser::parse_x509_certificate(&gateway.certificate).unwrap();
-        assert_eq!(parsed.subject().iter_common_name().next().unwrap().as_str().unwrap(), "02a1f00000000001");
+        assert_eq!(parsed.subject().iter_common_name().next().unwrap().as_str().unwrap(), "02a1f00000000001-abc");
+        assert_eq!(parsed.raw_serial(), gateway.serial);
         assert_eq!(expiry(&gateway.certificate).unwrap().timestamp(), ends.timestamp());
     }
 }

@@ -4,13 +4,21 @@
 use std::fs;
 use std::io::Write as _;
 use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::Path;
 
 use anyhow::{Context as _, Result};
 use gateway_link::mqtt::{MAX_PAYLOAD, ROOT, SERVICE, Topic};
 
 use crate::gateways::authority::Authority;
+use crate::gateways::revocations::RevocationFiles;
 use crate::startup::config::BrokerFiles;
 
+/// The list of certificates that it accepts no more.
+pub(crate) const REVOKED_FILE: &str = "revoked.pem";
+/// Where it writes the number of its process, by which it is told to read that list again.
+pub(crate) const PID_FILE: &str = "broker.pid";
+/// Its program and its account: Debian's broker.
+pub(crate) const PROGRAM: &str = "mosquitto";
 /// The name in the service's own certificate.
 pub(crate) const NAME: &str = "keen-heron";
 
@@ -26,12 +34,17 @@ pub(crate) fn write(options: &BrokerFiles) -> Result<()> {
     let folder = options.into.canonicalize()?;
     let path = |name: &str| folder.join(name).display().to_string();
     let rules = rules();
-    // The words are those of mosquitto, Debian's broker.
+    let revocations = RevocationFiles::new(&options.data);
+    // The words are those of mosquitto, Debian's broker. A client's identifier is the name in its certificate, so that
+    // nobody ends the connection of another one by calling itself like that.
     let config = format!(
-        "listener {}\nallow_anonymous false\nrequire_certificate true\nuse_identity_as_username true\n\
-         cafile {}\ncertfile {}\nkeyfile {}\nacl_file {}\nmessage_size_limit {MAX_PAYLOAD}\nmax_packet_size {}\nset_tcp_nodelay true\n",
+        "pid_file {}\nlistener {}\nallow_anonymous false\nrequire_certificate true\nuse_identity_as_username true\n\
+         use_username_as_clientid true\ncafile {}\ncrlfile {}\ncertfile {}\nkeyfile {}\nacl_file {}\n\
+         message_size_limit {MAX_PAYLOAD}\nmax_packet_size {}\nset_tcp_nodelay true\n",
+        path(PID_FILE),
         options.port,
         path("authority.pem"),
+        path(REVOKED_FILE),
         path("broker.pem"),
         path("broker.key"),
         path("rules.acl"),
@@ -39,6 +52,7 @@ pub(crate) fn write(options: &BrokerFiles) -> Result<()> {
     );
     let files = [
         ("authority.pem", authority.certificate_pem.clone(), 0o644),
+        (REVOKED_FILE, revocations.current(&authority)?, 0o644),
         ("broker.pem", broker.certificate_pem.clone(), 0o644),
         ("broker.key", broker.key.serialize_pem(), 0o600),
         ("rules.acl", rules, 0o600),
@@ -49,13 +63,34 @@ pub(crate) fn write(options: &BrokerFiles) -> Result<()> {
         let file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(mode).open(&target);
         file.and_then(|mut file| file.write_all(text.as_bytes()))
             .with_context(|| format!("writing {}", target.display()))?;
+        give_to_broker(&target)?;
     }
+    give_to_broker(&folder)?;
+    revocations.remember_folder(&folder)?;
     println!(
         "{} holds what the broker needs; its certificate is good until {}.",
         folder.display(),
         broker.expires_at.format("%Y-%m-%d")
     );
     Ok(())
+}
+
+/// Gives a file to the broker's account, if there is one and we may: started by root, the broker takes that account, and reads
+/// its files again when it is told to.
+fn give_to_broker(path: &Path) -> Result<()> {
+    if !rustix::process::geteuid().is_root() {
+        return Ok(());
+    }
+    let accounts = fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let Some((user, group)) = account(&accounts, PROGRAM) else { return Ok(()) };
+    std::os::unix::fs::chown(path, Some(user), Some(group))
+        .with_context(|| format!("giving {} to {PROGRAM}", path.display()))
+}
+
+/// The numbers of an account and of its group (passwd(5)).
+fn account(accounts: &str, name: &str) -> Option<(u32, u32)> {
+    let mut fields = accounts.lines().map(|line| line.split(':')).find(|fields| fields.clone().next() == Some(name))?;
+    Some((fields.nth(2)?.parse().ok()?, fields.next()?.parse().ok()?))
 }
 
 /// Who may read and write what: `%u` is the name in the certificate.
@@ -92,9 +127,14 @@ mod tests {
         assert!(rules.contains("pattern read keen-heron/v1/gateways/%u/down\n"), "{rules}");
         assert!(!rules.contains("pattern write keen-heron/v1/gateways/%u/down"), "{rules}");
         let config = read("mosquitto.conf");
-        assert!(config.starts_with("listener 8884\nallow_anonymous false\nrequire_certificate true"), "{config}");
+        assert!(config.contains("\nlistener 8884\nallow_anonymous false\nrequire_certificate true\n"), "{config}");
+        assert!(config.contains("\nuse_username_as_clientid true\n"), "{config}");
+        assert!(config.contains("/revoked.pem\n") && read(REVOKED_FILE).contains("BEGIN X509 CRL"), "{config}");
         let mode = std::os::unix::fs::MetadataExt::mode(&fs::metadata(options.into.join("broker.key")).unwrap());
         assert_eq!(mode & 0o777, 0o600);
+        let accounts = "root:x:0:0:root:/root:/bin/sh\nmosquitto:x:103:106::/var/lib/mosquitto:/usr/sbin/nologin\n";
+        assert_eq!(account(accounts, PROGRAM), Some((103, 106)));
+        assert_eq!(account("mosquitto2:x:1:2::/:/", PROGRAM), None);
         // Made again, it is of the same authority.
         let authority = read("authority.pem");
         write(&options).unwrap();

@@ -8,9 +8,11 @@ use api::gateway::credential::{CredentialKind, CredentialState, GatewayCredentia
 use chrono::{DateTime, TimeDelta, Utc};
 use domain::gateway::credential;
 use gateway_link::cups;
+use gateway_link::mqtt::Name;
 use lorawan::Eui64;
 use sha2::{Digest as _, Sha256};
-use store::{CredentialRow, SecretHash, Store, StoreError};
+use store::{CredentialRow, IssuedCertificate, SecretHash, Store, StoreError};
+use tokio::sync::Notify;
 use ulid::Ulid;
 
 use crate::gateways::authority::{Authority, Issued};
@@ -53,6 +55,8 @@ fn refused(text: impl Into<String>, next: &'static str) -> Refused {
 /// A credential with its secret, which exists here and on its way to the gateway only.
 pub struct Fresh {
     pub row: CredentialRow,
+    /// The name in its certificate.
+    name: Name,
     secret: Secret,
     segments: cups::Credentials,
 }
@@ -72,7 +76,7 @@ impl Fresh {
     pub fn make(
         authority: &Authority,
         trust: &Trust,
-        gateway: Eui64,
+        gateway: Name,
         (purpose, kind): (Purpose, CredentialKind),
         lasts: TimeDelta,
     ) -> anyhow::Result<Self> {
@@ -107,8 +111,19 @@ impl Fresh {
             revoked_at: None,
             replace_asked: false,
         };
-        let row = CredentialRow { gateway, credential, secret_hash, segment_crc: segments.crc() };
-        Ok(Self { row, secret, segments })
+        let row = CredentialRow { gateway: gateway.eui, credential, secret_hash, segment_crc: segments.crc() };
+        Ok(Self { row, name: gateway, secret, segments })
+    }
+
+    /// What is remembered of its certificate until that expires.
+    fn certificate(&self) -> Option<IssuedCertificate> {
+        let Secret::Certificate(issued) = &self.secret else { return None };
+        Some(IssuedCertificate {
+            serial: issued.serial.clone(),
+            name: self.name.to_string(),
+            credential: self.row.credential.id.clone(),
+            expires_at: issued.expires_at,
+        })
     }
 
     /// As CUPS carries it.
@@ -234,13 +249,14 @@ impl Keyring {
 pub struct Credentials {
     store: Store,
     keyring: Mutex<Keyring>,
+    ended: Notify,
 }
 
 impl Credentials {
     pub async fn load(store: Store) -> Result<Self, StoreError> {
         let mut keyring = Keyring::default();
         store.all_credentials().await?.into_iter().for_each(|row| keyring.add(row));
-        Ok(Self { store, keyring: Mutex::new(keyring) })
+        Ok(Self { store, keyring: Mutex::new(keyring), ended: Notify::new() })
     }
 
     fn lock(&self) -> MutexGuard<'_, Keyring> {
@@ -271,7 +287,8 @@ impl Credentials {
     /// Adds new credentials.
     pub async fn add(&self, fresh: &[&Fresh]) -> Result<(), StoreError> {
         let rows: Vec<CredentialRow> = fresh.iter().map(|fresh| fresh.row.clone()).collect();
-        self.store.add_credentials(&rows).await?;
+        let certificates: Vec<_> = fresh.iter().filter_map(|fresh| fresh.certificate()).collect();
+        self.store.add_credentials(&rows, &certificates).await?;
         let mut keyring = self.lock();
         rows.into_iter().for_each(|row| keyring.add(row));
         Ok(())
@@ -285,6 +302,8 @@ impl Credentials {
         self.store.drop_credentials(&ids).await?;
         let mut keyring = self.lock();
         unused.iter().for_each(|row| keyring.take_out(row));
+        drop(keyring);
+        self.ended.notify_one();
         Ok(())
     }
 
@@ -296,6 +315,7 @@ impl Credentials {
             if let Some(kept) = self.lock().by_hash.get_mut(&row.secret_hash) {
                 kept.credential.revoked_at.get_or_insert(now);
             }
+            self.ended.notify_one();
         }
         Ok(())
     }
@@ -322,6 +342,13 @@ impl Credentials {
         for hash in keyring.by_gateway.remove(&gateway).unwrap_or_default() {
             keyring.by_hash.remove(&hash);
         }
+        drop(keyring);
+        self.ended.notify_one();
+    }
+
+    /// Waits until credentials have ended before their time. Cancel safe.
+    pub async fn ended(&self) {
+        self.ended.notified().await;
     }
 
     /// Writes down when credentials were last used.
@@ -395,7 +422,8 @@ mod tests {
         /// A credential on record, and the secret that opens the door.
         fn add(&mut self, purpose: Purpose, kind: CredentialKind) -> (Fresh, Vec<u8>) {
             let lasts = TimeDelta::days(10);
-            let fresh = Fresh::make(&self.authority, &self.trust, OURS, (purpose, kind), lasts).unwrap();
+            let name = Name { eui: OURS, registered_us: 7 };
+            let fresh = Fresh::make(&self.authority, &self.trust, name, (purpose, kind), lasts).unwrap();
             self.keyring.add(fresh.row.clone());
             let secret = match &fresh.secret {
                 Secret::Token(token) => token.clone().into_bytes(),
@@ -443,7 +471,7 @@ mod tests {
         assert!(said(token(&secret), OURS, traffic, late).starts_with("Its token has expired on "));
         assert_eq!(said(Some(Proof::Certificate(b"x")), OURS, traffic, now), "Its certificate cannot be read.");
         let stranger = Authority::open_or_create(tempfile::tempdir().unwrap().path()).unwrap();
-        let foreign = stranger.for_gateway(OURS, now + TimeDelta::days(1)).unwrap();
+        let foreign = stranger.for_gateway(Name { eui: OURS, registered_us: 7 }, now + TimeDelta::days(1)).unwrap();
         let text = said(Some(Proof::Certificate(&foreign.certificate)), OURS, traffic, now);
         assert!(text.contains("issued to") && text.contains("Keen Heron gateway authority"), "{text}");
         scene.keyring.by_hash.get_mut(&fresh.row.secret_hash).unwrap().credential.revoked_at = Some(now);

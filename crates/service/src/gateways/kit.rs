@@ -6,14 +6,17 @@ use std::io::{Cursor, Write as _};
 use anyhow::{Context as _, Result};
 use api::gateway::Protocol;
 use api::gateway::credential::Purpose;
+use chrono::{DateTime, Utc};
 use domain::gateway::check::CheckedGateway;
 use gateway_link::layout::Layout;
 use gateway_link::lns::RouterConfig;
+use gateway_link::mqtt::ROOT;
 use lorawan::region::Region;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use crate::gateways::credentials::Fresh;
+use crate::gateways::registry::broker_name;
 use crate::gateways::transport::PublicEndpoints;
 use crate::net::tls::Trust;
 
@@ -22,7 +25,7 @@ const SHEET: &str = "read-me-first.txt";
 
 /// Packs a kit.
 pub(crate) fn zip(
-    gateway: &CheckedGateway,
+    (gateway, added_at): (&CheckedGateway, DateTime<Utc>),
     fresh: &[Fresh],
     endpoints: &PublicEndpoints,
     trust: &Trust,
@@ -48,7 +51,7 @@ pub(crate) fn zip(
         files.extend(certificate.map(|pem| (format!("{stem}.crt"), pem)));
         files.push((format!("{stem}.key"), key));
         if stem == "mqtt" {
-            files.push(("mqtt.topic".into(), format!("{}/{}", gateway_link::mqtt::ROOT, gateway.eui)));
+            files.push(("mqtt.topic".into(), format!("{ROOT}/{}", broker_name(gateway.eui, added_at))));
         }
     }
     let sheet = sheet(gateway, fresh, endpoints, &files);
@@ -262,7 +265,7 @@ mod tests {
         let names = |files: &[(String, String)]| files.iter().map(|(name, _)| name.clone()).collect::<Vec<_>>();
 
         let udp = gateway(Protocol::Udp, Region::Us915);
-        let files = unpacked(zip(&udp, &[], &endpoints("gate.example"), &trust).unwrap());
+        let files = unpacked(zip((&udp, Utc::now()), &[], &endpoints("gate.example"), &trust).unwrap());
         assert_eq!(names(&files), [SHEET, "channels.csv", "concentrator.json"]);
         assert!(
             files[0].1.contains("server address   gate.example")
@@ -272,10 +275,11 @@ mod tests {
         assert!(files[2].1.contains("\"spread_factor\": 8"));
 
         let lns = gateway(Protocol::Websocket, Region::Eu868);
-        let make =
-            |purpose, kind| Fresh::make(&authority, &trust, lns.eui, (purpose, kind), TimeDelta::days(9)).unwrap();
+        let (added_at, lasts) = (DateTime::from_timestamp_micros(0xabc).unwrap(), TimeDelta::days(9));
+        let name = broker_name(lns.eui, added_at);
+        let make = |purpose, kind| Fresh::make(&authority, &trust, name, (purpose, kind), lasts).unwrap();
         let token = [make(Purpose::Traffic, CredentialKind::Token)];
-        let files = unpacked(zip(&lns, &token, &endpoints("::1"), &trust).unwrap());
+        let files = unpacked(zip((&lns, Utc::now()), &token, &endpoints("::1"), &trust).unwrap());
         assert_eq!(names(&files), [SHEET, "tc.uri", "tc.trust", "tc.key"]);
         assert_eq!(files[1].1, "wss://[::1]:8681");
         assert!(files[3].1.starts_with("Authorization: Bearer ") && files[3].1.ends_with("\r\n"));
@@ -283,9 +287,8 @@ mod tests {
         assert!(files[0].1.contains("MIND: ::1"));
 
         let mqtt = gateway(Protocol::Mqtt, Region::Eu868);
-        let files = unpacked(
-            zip(&mqtt, &[make(Purpose::Traffic, CredentialKind::Certificate)], &endpoints("::1"), &trust).unwrap(),
-        );
+        let certificate = [make(Purpose::Traffic, CredentialKind::Certificate)];
+        let files = unpacked(zip((&mqtt, added_at), &certificate, &endpoints("::1"), &trust).unwrap());
         assert_eq!(
             names(&files),
             [
@@ -299,10 +302,11 @@ mod tests {
                 "mqtt.topic"
             ]
         );
+        assert_eq!(files[7].1, "keen-heron/v1/gateways/02a1f00000000001-abc");
         assert!(files[0].1.contains("heron agent") && files[3].1 == "mqtts://broker.example:8883");
 
         let certificate = [make(Purpose::Updates, CredentialKind::Certificate)];
-        let files = unpacked(zip(&lns, &certificate, &endpoints("gate.example"), &trust).unwrap());
+        let files = unpacked(zip((&lns, added_at), &certificate, &endpoints("gate.example"), &trust).unwrap());
         assert_eq!(names(&files), [SHEET, "cups.uri", "cups.trust", "cups.crt", "cups.key"]);
         assert!(files[4].1.contains("PRIVATE KEY") && files[3].1.contains("BEGIN CERTIFICATE"));
         assert!(!files[0].1.contains("MIND"));

@@ -8,4 +8,5 @@ pub(crate) mod event_log;
 pub(crate) mod firmware;
 pub(crate) mod kit;
 pub(crate) mod registry;
+pub(crate) mod revocations;
 pub(crate) mod transport;

@@ -220,7 +220,8 @@ mod tests {
         let own = || Identity::own(&authority, &["gate.example".into()]).unwrap();
         let plain = trusting(&own().trust).with_no_client_auth();
         assert_eq!(shake(own(), plain).await.unwrap(), None);
-        let issued = authority.for_gateway(lorawan::Eui64(1), Utc::now() + TimeDelta::days(1)).unwrap();
+        let name = gateway_link::mqtt::Name { eui: lorawan::Eui64(1), registered_us: 7 };
+        let issued = authority.for_gateway(name, Utc::now() + TimeDelta::days(1)).unwrap();
         let key = PrivateKeyDer::from(PrivatePkcs8KeyDer::from(issued.key.serialize_der()));
         let with_certificate =
             trusting(&own().trust).with_client_auth_cert(vec![issued.certificate.clone()], key).unwrap();

@@ -62,6 +62,8 @@ struct Inner {
     notes: Vec<Note>,
     /// Whether the MQTT broker is reachable, and since when; `None` without one.
     broker: Option<(bool, Instant)>,
+    /// Whether the MQTT broker lets in who shows a revoked certificate.
+    broker_is_lax: bool,
     /// When the database last answered.
     database: Option<Instant>,
 }
@@ -157,6 +159,11 @@ impl Condition {
         if broker.is_none_or(|(known, _)| known != there) {
             *broker = Some((there, Instant::now()));
         }
+    }
+
+    /// The MQTT broker keeps to the list of revoked certificates, or not.
+    pub fn broker_keeps_to_list(&self, keeps: bool) {
+        self.lock().broker_is_lax = !keeps;
     }
 
     /// The database has answered any question.
@@ -293,6 +300,11 @@ impl Condition {
             ));
         }
         let inner = self.lock();
+        if inner.broker_is_lax {
+            let what = "The MQTT broker lets in gateways whose certificates are revoked.".into();
+            let next = "It has to read the list again: revoked.pem, in the folder broker of the data folder (see docs/gateways.md).";
+            found.push(concern(Weight::Trouble, what, next));
+        }
         if inner.refused > 0 {
             let what = format!("The database has refused {} rows; the last was {}.", inner.refused, inner.last_refused);
             found.push(concern(

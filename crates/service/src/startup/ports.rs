@@ -10,10 +10,11 @@ use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 
+use crate::gateways::revocations::{RevocationFiles, Revocations};
 use crate::gateways::transport::admission::Admission;
 use crate::gateways::transport::cups::Cups;
 use crate::gateways::transport::lns::{Connections, Lns};
-use crate::gateways::transport::mqtt::Mqtt;
+use crate::gateways::transport::mqtt::{BrokerAddress, Door, Mqtt};
 use crate::gateways::transport::udp::Udp;
 use crate::gateways::transport::{Links, cups, lns, mqtt, udp};
 use crate::ingest::network::Network;
@@ -35,6 +36,7 @@ pub(crate) struct Transports {
     cups: Arc<Cups>,
     udp: Arc<Udp>,
     broker: Option<(Arc<Mqtt>, EventLoop)>,
+    revocations: Option<Revocations>,
 }
 
 impl Transports {
@@ -73,13 +75,15 @@ impl Transports {
             }
             None => None,
         };
+        let revocations =
+            options.mqtt.as_ref().map(|url| revocations(options, shared, url, &broker_trust)).transpose()?;
         let links = Arc::new(Links {
             presence: Arc::clone(presence),
             udp: Arc::clone(&udp),
             lns: Arc::clone(&lns),
             mqtt: broker.as_ref().map(|(mqtt, _)| Arc::clone(mqtt)),
         });
-        Ok(Self { links, lns, broker_trust, cups, udp, broker })
+        Ok(Self { links, lns, broker_trust, cups, udp, broker, revocations })
     }
 
     /// Begins to listen.
@@ -93,6 +97,9 @@ impl Transports {
             router: lns::routes(self.lns).merge(cups::routes(self.cups)),
             ingest: Arc::clone(&shared.ingest),
         };
+        if let Some(revocations) = self.revocations {
+            tokio::spawn(revocations.run());
+        }
         Ok(GatewayTasks {
             udp: tokio::spawn(udp::listen(self.udp, udp_until.clone())),
             udp_until,
@@ -100,6 +107,20 @@ impl Transports {
             mqtt: self.broker.map(|(mqtt, broker)| tokio::spawn(mqtt.run(broker, stopping.clone()))),
         })
     }
+}
+
+/// What keeps the broker from accepting revoked certificates.
+fn revocations(options: &Options, shared: &Shared, url: &str, trust: &Trust) -> Result<Revocations> {
+    let address = BrokerAddress::read(url)?;
+    Ok(Revocations {
+        store: shared.store.clone(),
+        authority: Arc::clone(&shared.authority),
+        credentials: Arc::clone(&shared.credentials),
+        condition: Arc::clone(&shared.condition),
+        files: RevocationFiles::new(&options.data),
+        door: address.shows_certificates().then(|| Door { address, trust: trust.clone() }),
+        stopping: shared.stopping.clone(),
+    })
 }
 
 /// The gateways' listeners.

@@ -42,6 +42,7 @@ const FILES: &[(&str, &str)] = &[
     ("0021_coverage.sql", include_str!("../../migrations/0021_coverage.sql")),
     ("0022_survey.sql", include_str!("../../migrations/0022_survey.sql")),
     ("0023_people_exactly.sql", include_str!("../../migrations/0023_people_exactly.sql")),
+    ("0024_issued_certificates.sql", include_str!("../../migrations/0024_issued_certificates.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

@@ -68,6 +68,7 @@
     Protocol {PROTOCOLS[gateway.protocol]}. Its connection kit holds all it needs for that, with a sheet in plain words{proves
       ? ", and a new credential each time"
       : "; this protocol has no passwords"}.
+    {#if gateway.mqtt_topic}Its topics are below <code class="break-all">{gateway.mqtt_topic}</code>.{/if}
   </p>
   <div class="flex flex-wrap items-end gap-3">
     {#if gateway.protocol === "websocket"}

@@ -34,13 +34,16 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         }
         _ => "not set".into(),
     };
-    vec![
+    let topics = g.mqtt_topic.clone().map(|topic| ("topics", format!("{topic}/…")));
+    let lines = [
         ("eui", g.eui.to_string()),
         ("name", g.name.clone()),
         ("state", g.state.label().into()),
         ("last heard", show::ago(g.last_heard)),
         ("address", address(g)),
         ("connection", g.protocol.label().into()),
+    ];
+    let rest = [
         ("UDP source", g.udp_source.clone().unwrap_or_else(|| "anywhere".into())),
         ("round-trip time", g.delay.map_or("not measured yet".into(), delay)),
         ("software", g.software.as_ref().map_or("not known".into(), software)),
@@ -56,7 +59,8 @@ fn lines(g: &Gateway) -> Vec<(&'static str, String)> {
         ("airtime", show::airtime(&g.airtime)),
         ("gateway status", g.report.as_ref().map_or("no report since the service started".into(), reported)),
         ("description", if g.description.is_empty() { "none".into() } else { g.description.clone() }),
-    ]
+    ];
+    lines.into_iter().chain(topics).chain(rest).collect()
 }
 
 fn refused(g: &Gateway) -> String {

@@ -1,6 +1,7 @@
 //! Attacks from outside and from within: what somebody takes from others, and what they keep when they should not.
 
 mod accounts;
+mod broker;
 mod floods;
 mod parts;
 

@@ -9,7 +9,9 @@ use api::gateway::{GatewayReport, GatewaySoftware, GatewayState, LinkDelay, Prot
 use chrono::{DateTime, Utc};
 use domain::gateway::check::{CheckedGateway, gateway_state, source_text};
 use domain::gateway::reception::report_exceeds;
+use gateway_link::mqtt::Name;
 use gateway_link::udp::GatewayStatus;
+use lorawan::Eui64;
 use lorawan::region::{ChannelSet, Region};
 use store::{EstateId, GatewayRow};
 
@@ -45,6 +47,8 @@ pub struct Known {
     pub region: Region,
     pub protocol: Protocol,
     source: Option<ipnet::IpNet>,
+    /// Its name at an MQTT broker.
+    pub broker_name: Name,
     /// The channels its concentrator is to listen on.
     pub channels: ChannelSet,
     /// Whether it is to send beacons.
@@ -70,6 +74,11 @@ pub struct Known {
     pub(super) stored: Option<DateTime<Utc>>,
 }
 
+/// The name at an MQTT broker of a gateway that was registered at this time.
+pub(crate) fn broker_name(eui: Eui64, added_at: DateTime<Utc>) -> Name {
+    Name { eui, registered_us: added_at.timestamp_micros().try_into().unwrap_or_default() }
+}
+
 impl Known {
     pub fn new(row: &GatewayRow) -> Self {
         let mut known = Self {
@@ -78,6 +87,7 @@ impl Known {
             region: row.gateway.region,
             protocol: row.gateway.protocol,
             source: None,
+            broker_name: broker_name(row.gateway.eui, row.added_at),
             channels: row.gateway.channels,
             beacons: row.gateway.beacons,
             channels_hz: Vec::new(),

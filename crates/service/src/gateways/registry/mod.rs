@@ -12,6 +12,7 @@ use api::gateway::{GatewaySoftware, GatewayState, Protocol, Stranger};
 use api::message::GatewayNews;
 use chrono::{DateTime, Utc};
 use domain::gateway::check::gateway_state;
+use gateway_link::mqtt::Name;
 use gateway_link::udp::GatewayStatus;
 use lorawan::Eui64;
 use store::{EstateId, GatewayRow};
@@ -20,9 +21,8 @@ use stranger::{Call, Caller};
 use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
 use crate::net::source::one_source;
 
-pub(crate) use known::{Known, WayDown, two_of_them};
+pub(crate) use known::{Known, WayDown, broker_name, two_of_them};
 
-/// How often states are looked at.
 /// How often a listening gateway is news, so that a page shows when it was last heard.
 const NEWS_EVERY_S: i64 = 5;
 
@@ -145,9 +145,10 @@ impl GatewayRegistry {
         });
     }
 
-    /// Gateways that are reached this way now.
-    pub fn reached_by(&self, way: WayDown) -> Vec<Eui64> {
-        self.lock().known.iter().filter(|(_, known)| known.way_down == Some(way)).map(|(eui, _)| *eui).collect()
+    /// Gateways that are reached this way now, by their names at an MQTT broker.
+    pub fn reached_by(&self, way: WayDown) -> Vec<Name> {
+        let inner = self.lock();
+        inner.known.values().filter(|known| known.way_down == Some(way)).map(|known| known.broker_name).collect()
     }
 
     /// Its connection has ended.
@@ -182,6 +183,11 @@ impl GatewayRegistry {
     /// The open way down to a gateway.
     pub fn way_down(&self, eui: Eui64) -> Option<WayDown> {
         self.lock().known.get(&eui)?.way_down
+    }
+
+    /// A registered gateway's name at an MQTT broker.
+    pub fn broker_name(&self, eui: Eui64) -> Option<Name> {
+        Some(self.lock().known.get(&eui)?.broker_name)
     }
 
     pub fn known(&self, eui: Eui64) -> Option<Known> {

@@ -114,9 +114,10 @@ impl Cups {
         // New ones are of the kind it asks with.
         let asks_with = own.iter().find(|row| row.credential.purpose == Purpose::Updates);
         let kind = asks_with.map_or(CredentialKind::Token, |row| row.credential.kind);
+        let name = self.admission.presence.broker_name(eui).context("the gateway was removed")?;
         let mut fresh = Vec::new();
         let mut make = |purpose| -> anyhow::Result<_> {
-            let new = Fresh::make(&self.authority, &self.identity.trust, eui, (purpose, kind), LASTS)?;
+            let new = Fresh::make(&self.authority, &self.identity.trust, name, (purpose, kind), LASTS)?;
             let segments = new.segments().clone();
             fresh.push(new);
             Ok(Some(segments))

@@ -20,6 +20,7 @@ use store::{CredentialRow, GatewayRow, MessageQuery};
 use crate::gateways::credentials::Fresh;
 use crate::gateways::event_log::GatewayEventDraft;
 use crate::gateways::kit;
+use crate::gateways::registry::broker_name;
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page, page_of};
@@ -37,10 +38,11 @@ pub(crate) async fn registered(app: &App, estate: &WholeEstate, eui: Eui64) -> R
     app.store.gateway(estate.id, eui).await?.ok_or_else(|| not_found("gateway", eui))
 }
 
-fn make(app: &App, eui: Eui64, new: &NewCredential) -> Result<Fresh, Refusal> {
+fn make(app: &App, row: &GatewayRow, new: &NewCredential) -> Result<Fresh, Refusal> {
     let lasts = credential::lifetime(new)?;
     let gate = &app.gateway_services;
-    Fresh::make(&gate.authority, &gate.identity.trust, eui, (new.purpose, new.kind), lasts).map_err(|why| {
+    let name = broker_name(row.gateway.eui, row.added_at);
+    Fresh::make(&gate.authority, &gate.identity.trust, name, (new.purpose, new.kind), lasts).map_err(|why| {
         tracing::error!("a credential could not be made: {why:#}");
         Refusal(Problem::new(500, "not_made", "The credential could not be made; the service's log says why"))
     })
@@ -79,8 +81,8 @@ pub(crate) async fn add_credential(
     PathEui(eui): PathEui,
     Json(new): Json<NewCredential>,
 ) -> Made<IssuedCredential> {
-    registered(&app, &estate, eui).await?;
-    let fresh = make(&app, eui, &new)?;
+    let row = registered(&app, &estate, eui).await?;
+    let fresh = make(&app, &row, &new)?;
     estate.audit().made(&fresh.row.credential);
     app.gateway_services.credentials.add(&[&fresh]).await?;
     let ends = fresh.row.credential.expires_at.format("%Y-%m-%d");
@@ -189,11 +191,11 @@ pub(crate) async fn make_kit(
     let kind = if row.gateway.protocol == Protocol::Mqtt { CredentialKind::Certificate } else { order.kind };
     let mut fresh = Vec::new();
     for purpose in purposes {
-        fresh.push(make(&app, eui, &NewCredential { purpose: *purpose, kind, days: order.days })?);
+        fresh.push(make(&app, &row, &NewCredential { purpose: *purpose, kind, days: order.days })?);
     }
     let gate = &app.gateway_services;
     let trust = if row.gateway.protocol == Protocol::Mqtt { &gate.broker_trust } else { &gate.identity.trust };
-    let kit = kit::zip(&row.gateway, &fresh, &gate.endpoints, trust).map_err(|why| {
+    let kit = kit::zip((&row.gateway, row.added_at), &fresh, &gate.endpoints, trust).map_err(|why| {
         tracing::error!("a connection kit could not be packed: {why:#}");
         Refusal(Problem::new(500, "not_made", "The kit could not be packed; the service's log says why"))
     })?;

@@ -1,7 +1,7 @@
 //! Gateways and strangers.
 
 use api::gateway::import::{Fate, GatewayImport, ImportOutcome};
-use api::gateway::{ChangeGateway, Gateway, NewGateway, RefusedFrequency};
+use api::gateway::{ChangeGateway, Gateway, NewGateway, Protocol, RefusedFrequency};
 use api::problem::{Problem, bad_field};
 use api::{BandUse, Page};
 use axum::extract::State;
@@ -12,12 +12,13 @@ use domain::gateway::check::{CheckedGateway, gateway_state};
 use domain::gateway::{check, import};
 use domain::patch::patched;
 use engine::{CannotSend, Command, GatewayStatus, Used};
+use gateway_link::mqtt::ROOT;
 use lorawan::Eui64;
 use lorawan::region::SubBand;
 use store::{EstateId, GatewayRow, StoreError, gateway_config};
 
 use crate::clock;
-use crate::gateways::registry::Known;
+use crate::gateways::registry::{Known, broker_name};
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page, revision};
@@ -61,6 +62,8 @@ fn refused(cannot: &CannotSend) -> RefusedFrequency {
 fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
     let known = app.presence.known(row.gateway.eui);
     let last_heard = known.as_ref().and_then(|k| k.last_heard).or(row.last_heard);
+    let name = broker_name(row.gateway.eui, row.added_at);
+    let mqtt_topic = (row.gateway.protocol == Protocol::Mqtt).then(|| format!("{ROOT}/{name}"));
     let registered = row.gateway;
     Gateway {
         revision: revision(&settings(&registered)),
@@ -70,6 +73,7 @@ fn show(app: &App, row: GatewayRow, status: Option<GatewayStatus>) -> Gateway {
         region: registered.region,
         channels: registered.channels.to_string(),
         protocol: registered.protocol,
+        mqtt_topic,
         udp_source: registered.udp_source.as_ref().map(check::source_text),
         latitude_deg: registered.latitude_deg,
         longitude_deg: registered.longitude_deg,
@@ -129,10 +133,10 @@ pub(crate) async fn add_gateway(
     Json(new): Json<NewGateway>,
 ) -> Made<Gateway> {
     let gateway = checked(&app, estate.id, &new)?;
-    app.store.add_gateways(estate.id, &[&gateway]).await?;
+    let added_at = app.store.add_gateways(estate.id, &[&gateway]).await?;
     estate.audit().object(named(&gateway)).made(&settings(&gateway));
-    let row = make_known(&app, estate.id, &gateway).await?;
-    Ok(Created { at: estate.path(format_args!("gateways/{}", gateway.eui)), made: show(&app, row, None) })
+    let row = make_known(&app, GatewayRow { estate_id: estate.id, gateway, added_at, last_heard: None }).await?;
+    Ok(Created { at: estate.path(format_args!("gateways/{}", row.gateway.eui)), made: show(&app, row, None) })
 }
 
 /// A new gateway with every field checked; missing fields follow from how the gateway calls already.
@@ -147,10 +151,10 @@ fn checked(app: &App, estate: EstateId, new: &NewGateway) -> Result<CheckedGatew
 }
 
 /// Tells the engine and the registry about a stored gateway.
-async fn make_known(app: &App, estate_id: EstateId, gateway: &CheckedGateway) -> Result<GatewayRow, StoreError> {
-    let row = GatewayRow { estate_id, gateway: gateway.clone(), added_at: Utc::now(), last_heard: None };
+async fn make_known(app: &App, row: GatewayRow) -> Result<GatewayRow, StoreError> {
+    let gateway = &row.gateway;
     let account = app.store.gateway_account(gateway.eui, clock::now()).await?;
-    app.network.command(Command::PutGateway(gateway_config(estate_id, gateway))).await;
+    app.network.command(Command::PutGateway(gateway_config(row.estate_id, gateway))).await;
     for minute in account {
         app.network.command(minute).await;
     }
@@ -193,9 +197,10 @@ pub(crate) async fn import_gateways(
     if write {
         let good: Vec<&CheckedGateway> = read.iter().filter_map(|(_, gateway)| gateway.as_ref().ok()).collect();
         // All in one transaction; then the engine and the registry are told.
-        app.store.add_gateways(estate.id, &good).await?;
+        let added_at = app.store.add_gateways(estate.id, &good).await?;
         for gateway in good {
-            make_known(&app, estate.id, gateway).await?;
+            let gateway = gateway.clone();
+            make_known(&app, GatewayRow { estate_id: estate.id, gateway, added_at, last_heard: None }).await?;
             outcome.registered += 1;
         }
         estate.audit().note(format!("{} gateways registered from a file", outcome.registered));
