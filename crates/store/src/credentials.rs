@@ -2,13 +2,16 @@
 
 use api::gateway::credential::{CredentialKind, GatewayCredential, Purpose};
 use api::gateway::event::GatewayEvent;
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use lorawan::Eui64;
 use sqlx::Row as _;
 use sqlx::mysql::MySqlRow;
 
 use crate::rows::{eui, eui_bytes, json, to_json};
 use crate::{Store, StoreError};
+
+/// How long certificates are remembered after they have expired, at most.
+const FORGOTTEN_AFTER: TimeDelta = TimeDelta::days(30);
 
 /// SHA-256 of a secret, or of a certificate.
 pub type SecretHash = [u8; 32];
@@ -40,15 +43,17 @@ pub struct IssuedCertificate {
     pub expires_at: DateTime<Utc>,
 }
 
-/// A certificate that must not be accepted any more although it has not expired.
+/// A certificate that nobody may use any more.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RevokedCertificate {
+pub struct EndedCertificate {
     /// Its serial number.
     pub serial: Vec<u8>,
     /// The name in it.
     pub name: String,
     /// Whether another certificate of that name is still good.
     pub name_in_use: bool,
+    /// Whether it has expired; otherwise it is revoked.
+    pub expired: bool,
 }
 
 fn read(row: &MySqlRow) -> Result<CredentialRow, StoreError> {
@@ -84,6 +89,9 @@ impl Store {
         certificates: &[IssuedCertificate],
     ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
+        // Whoever puts out their owners has done so by then, or there is no broker.
+        let forget = "DELETE FROM issued_certificates WHERE expires_at < ?";
+        sqlx::query(forget).bind(Utc::now() - FORGOTTEN_AFTER).execute(&mut *tx).await?;
         for certificate in certificates {
             sqlx::query("INSERT INTO issued_certificates (serial, name, credential, expires_at) VALUES (?, ?, ?, ?)")
                 .bind(&certificate.serial)
@@ -119,18 +127,26 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
-    /// Certificates that are revoked, or whose credential is gone, and that have not expired. What has expired is forgotten.
-    pub async fn revoked_certificates(&self, now: DateTime<Utc>) -> Result<Vec<RevokedCertificate>, StoreError> {
-        let forget = "DELETE FROM issued_certificates WHERE expires_at < ?";
-        sqlx::query(forget).bind(now).execute(&self.pool).await?;
+    /// Forgets certificates that have expired.
+    pub async fn forget_certificates(&self, serials: &[Vec<u8>]) -> Result<(), StoreError> {
+        for serial in serials {
+            sqlx::query("DELETE FROM issued_certificates WHERE serial = ?").bind(serial).execute(&self.pool).await?;
+        }
+        Ok(())
+    }
+
+    /// Certificates that are revoked, or whose credential is gone, or that have expired and are not forgotten yet.
+    pub async fn ended_certificates(&self, now: DateTime<Utc>) -> Result<Vec<EndedCertificate>, StoreError> {
         let select = "SELECT i.serial, i.name, EXISTS (SELECT 1 FROM issued_certificates o
-                JOIN gateway_credentials g ON g.id = o.credential AND g.revoked_at IS NULL WHERE o.name = i.name) AS in_use
+                JOIN gateway_credentials g ON g.id = o.credential AND g.revoked_at IS NULL
+                WHERE o.name = i.name AND o.expires_at >= ?) AS in_use, i.expires_at < ? AS expired
              FROM issued_certificates i LEFT JOIN gateway_credentials c ON c.id = i.credential AND c.revoked_at IS NULL
-             WHERE c.id IS NULL ORDER BY i.serial";
-        let rows = sqlx::query(select).fetch_all(&self.pool).await?;
+             WHERE c.id IS NULL OR i.expires_at < ? ORDER BY i.serial";
+        let rows = sqlx::query(select).bind(now).bind(now).bind(now).fetch_all(&self.pool).await?;
         let read = |row: &MySqlRow| {
             let name_in_use = row.try_get::<i64, _>("in_use")? != 0;
-            Ok(RevokedCertificate { serial: row.try_get("serial")?, name: row.try_get("name")?, name_in_use })
+            let expired = row.try_get::<i64, _>("expired")? != 0;
+            Ok(EndedCertificate { serial: row.try_get("serial")?, name: row.try_get("name")?, name_in_use, expired })
         };
         rows.iter().map(read).collect()
     }

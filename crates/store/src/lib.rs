@@ -45,7 +45,7 @@ pub use commit::{
     StoredReading, Subject, Writer, WrittenMessage, outbox_name,
 };
 pub use connect::lease::{Claim, Holder, LEASE, Lease};
-pub use credentials::{CredentialRow, IssuedCertificate, RevokedCertificate, SecretHash};
+pub use credentials::{CredentialRow, EndedCertificate, IssuedCertificate, SecretHash};
 pub use damaged::Damaged;
 pub use devices::{Common, DeviceContext, DeviceCursor, DeviceOrder, DeviceQuery, DeviceRow, eui_digits};
 pub use domain::grants::AccessFilter;

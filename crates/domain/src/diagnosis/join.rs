@@ -21,13 +21,22 @@ const UNHEARD: usize = 2;
 pub struct JoinContext<'a> {
     /// The estate's gateways.
     pub gateways: &'a [Gateway],
-    /// Devices that ask to join unregistered.
-    pub strangers: &'a [DeviceStranger],
-    /// The device of the estate that was heard last, and how long ago, in words.
-    pub last_heard: Option<(String, String)>,
+    /// What only who sees the whole estate is told; gateways have no names for others.
+    pub of_estate: Option<OfEstate<'a>>,
     /// Its own join-requests before it was registered.
     pub asked_before: Option<&'a DeviceStranger>,
 }
+
+/// What else there is in the estate of a device that was never heard.
+pub struct OfEstate<'a> {
+    /// Devices that ask to join unregistered.
+    pub strangers: &'a [DeviceStranger],
+    /// The device that was heard last, and how long ago, in words.
+    pub last_heard: Option<(String, String)>,
+}
+
+/// What is said to who sees a part of the estate.
+const FOR_MEMBERS: &str = "The members of the estate see that.";
 
 /// The join-requests of a device before it was registered.
 pub(crate) fn requests_before(asked: &DeviceStranger) -> String {
@@ -69,17 +78,14 @@ pub fn conditions(detail: &DeviceDetail, around: &JoinContext<'_>) -> Vec<Condit
         None => (Verdict::NotReached, seen.to_owned()),
     };
     add(&format!("It is switched on and sends {sends}"), on, seen);
-    let (verdict, known) = gateways(device.region, around.gateways);
+    let (verdict, known) = gateways(device.region, around.gateways, around.of_estate.is_some());
     add(&format!("A gateway near it listens to {}", device.region), verdict, known);
-    match &around.last_heard {
-        Some((name, ago)) => {
-            add("What gateways hear arrives here", Verdict::Passed, format!("{name} was heard {ago}."));
-        }
-        None => {
-            let known = "Nothing of any device of this estate was ever heard.".into();
-            add("What gateways hear arrives here", Verdict::Doubtful, known);
-        }
-    }
+    let (verdict, known) = match around.of_estate.as_ref().map(|estate| &estate.last_heard) {
+        Some(Some((name, ago))) => (Verdict::Passed, format!("{name} was heard {ago}.")),
+        Some(None) => (Verdict::Doubtful, "Nothing of any device of this estate was ever heard.".into()),
+        None => (Verdict::NotReached, FOR_MEMBERS.into()),
+    };
+    add("What gateways hear arrives here", verdict, known);
     let plan = device.region.plan();
     let mut channels: Vec<String> =
         plan.join_channels().map(|channel| format!("{}", f64::from(channel.frequency_hz) / 1e6)).collect();
@@ -88,9 +94,10 @@ pub fn conditions(detail: &DeviceDetail, around: &JoinContext<'_>) -> Vec<Condit
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let known = format!("Join-requests of {} go out at {}{more} MHz.", device.region, channels.join(", "));
     add(&format!("Its firmware is set to {}", device.region), Verdict::NotReached, known);
-    let (verdict, known) = match around.asked_before {
-        Some(_) => (Verdict::Passed, "It has asked to join with this DevEUI.".to_owned()),
-        None => strangers(device.dev_eui, around.strangers),
+    let (verdict, known) = match (around.asked_before, &around.of_estate) {
+        (Some(_), _) => (Verdict::Passed, "It has asked to join with this DevEUI.".to_owned()),
+        (None, Some(estate)) => strangers(device.dev_eui, estate.strangers),
+        (None, None) => (Verdict::NotReached, format!("Is another one near it that asks to join? {FOR_MEMBERS}")),
     };
     if detail.personalized {
         let known = "Looked at once an uplink comes: an unknown address is shown in the traffic.".into();
@@ -103,7 +110,7 @@ pub fn conditions(detail: &DeviceDetail, around: &JoinContext<'_>) -> Vec<Condit
     all
 }
 
-fn gateways(region: Region, gateways: &[Gateway]) -> (Verdict, String) {
+fn gateways(region: Region, gateways: &[Gateway], named: bool) -> (Verdict, String) {
     let here: Vec<&Gateway> = gateways.iter().filter(|gateway| gateway.region == region).collect();
     if here.is_empty() {
         let others = match gateways.len() {
@@ -114,14 +121,13 @@ fn gateways(region: Region, gateways: &[Gateway]) -> (Verdict, String) {
     }
     let listening: Vec<&&Gateway> = here.iter().filter(|gateway| gateway.state == GatewayState::Listening).collect();
     if listening.is_empty() {
-        let known = format!("None does now: {} are not heard from.", listed(here.iter().map(|g| g.name.as_str())));
-        return (Verdict::Failed, known);
+        let names = listed(here.iter().map(|gateway| gateway.name.as_str()));
+        let which = if named { names } else { "the estate's gateways".into() };
+        return (Verdict::Failed, format!("None does now: {which} are not heard from."));
     }
-    let names = listed(listening.iter().map(|gateway| gateway.name.as_str()));
-    (
-        Verdict::Passed,
-        format!("{} of {} do: {names}. Whether one is near it is not known.", listening.len(), here.len()),
-    )
+    let names = format!(": {}", listed(listening.iter().map(|gateway| gateway.name.as_str())));
+    let names = if named { names } else { String::new() };
+    (Verdict::Passed, format!("{} of {} do{names}. Whether one is near it is not known.", listening.len(), here.len()))
 }
 
 fn strangers(dev_eui: Eui64, strangers: &[DeviceStranger]) -> (Verdict, String) {

@@ -44,12 +44,14 @@ pub struct Refused {
     pub next: &'static str,
     /// The owner of the credential, if that is another gateway.
     pub of: Option<Eui64>,
+    /// Whether the caller holds a credential of this gateway, although not one that opens the door.
+    pub holds_one: bool,
 }
 
 const NEW_KIT: &str = "Make a new connection kit for this gateway and put its files there.";
 
 fn refused(text: impl Into<String>, next: &'static str) -> Refused {
-    Refused { text: text.into(), next, of: None }
+    Refused { text: text.into(), next, of: None, holds_one: false }
 }
 
 /// A credential with its secret, which exists here and on its way to the gateway only.
@@ -206,22 +208,23 @@ impl Keyring {
             let next = "The files of two gateways have been mixed up: each has a kit of its own.";
             return Err(Refused { of: Some(row.gateway), ..refused(text, next) });
         }
+        let held = |text, next| Refused { holds_one: true, ..refused(text, next) };
         let when = |at: DateTime<Utc>| at.format("%Y-%m-%d %H:%M UTC");
         match credential::state(credential, now) {
             CredentialState::Revoked => {
                 let at = when(credential.revoked_at.unwrap_or(now));
-                return Err(refused(format!("Its {kind} was revoked on {at}."), NEW_KIT));
+                return Err(held(format!("Its {kind} was revoked on {at}."), NEW_KIT));
             }
             CredentialState::Expired => {
                 let at = when(credential.expires_at);
-                return Err(refused(format!("Its {kind} has expired on {at}."), NEW_KIT));
+                return Err(held(format!("Its {kind} has expired on {at}."), NEW_KIT));
             }
             CredentialState::Good | CredentialState::Expiring => {}
         }
         if credential.purpose != purpose {
             let text = format!("Its {kind} is for {}, not for {}.", credential.purpose.name(), purpose.name());
             let next = "The files for traffic (tc) and those for updates (cups) have been mixed up.";
-            return Err(refused(text, next));
+            return Err(held(text, next));
         }
         credential.last_used = Some(now);
         self.used.insert(credential.id.clone(), now);
@@ -272,6 +275,11 @@ impl Credentials {
         now: DateTime<Utc>,
     ) -> Result<(), Refused> {
         self.lock().check(proof, claims, purpose, now)
+    }
+
+    /// When a credential expires.
+    pub fn good_until(&self, proof: Proof<'_>) -> Option<DateTime<Utc>> {
+        Some(self.lock().by_hash.get(&proof.hash())?.credential.expires_at)
     }
 
     /// Credentials of a gateway, the newest first.

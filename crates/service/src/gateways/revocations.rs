@@ -12,7 +12,7 @@ use anyhow::{Context as _, Result, anyhow, bail};
 use chrono::{DateTime, TimeDelta, Utc};
 use gateway_link::mqtt::Name;
 use rustix::process::{Pid, Signal, kill_process};
-use store::{RevokedCertificate, Store};
+use store::{EndedCertificate, Store};
 use tokio_util::sync::CancellationToken;
 use x509_parser::pem::parse_x509_pem;
 use x509_parser::prelude::{CertificateRevocationList, FromDer as _};
@@ -49,7 +49,7 @@ struct List {
 }
 
 impl List {
-    fn make(authority: &Authority, revoked: &[RevokedCertificate], since: DateTime<Utc>) -> Result<Self> {
+    fn make(authority: &Authority, revoked: &[EndedCertificate], since: DateTime<Utc>) -> Result<Self> {
         let mut serials: Vec<Vec<u8>> = revoked.iter().map(|certificate| certificate.serial.clone()).collect();
         serials.push(trial_serial(since));
         let pem = authority.revocation_list(&serials, since)?;
@@ -66,7 +66,7 @@ impl List {
     }
 
     /// Whether these certificates are on it, and no others.
-    fn is_of(&self, revoked: &[RevokedCertificate]) -> bool {
+    fn is_of(&self, revoked: &[EndedCertificate]) -> bool {
         self.serials.len() == revoked.len() + 1 && revoked.iter().all(|one| self.serials.contains(&one.serial))
     }
 }
@@ -154,7 +154,8 @@ impl Revocations {
     /// Brings the list up to date, sees whether the broker keeps to it, and puts out who is new on it. Says whether all that is
     /// done with.
     async fn round(&self, attempts: &mut u32) -> Result<bool> {
-        let revoked = self.store.revoked_certificates(Utc::now()).await?;
+        let ended = self.store.ended_certificates(Utc::now()).await?;
+        let (expired, revoked): (Vec<_>, Vec<_>) = ended.into_iter().partition(|one| one.expired);
         let kept = self.files.list(KEPT_FILE);
         let list = self.list(&revoked)?;
         if kept.as_ref() != Some(&list)
@@ -170,12 +171,16 @@ impl Revocations {
             return Ok(false);
         }
         self.condition.broker_keeps_to_list(true);
-        let all_out = self.put_out(door, &new_on_it(&revoked, kept.as_ref())).await;
+        let mut to_put_out = new_on_it(&revoked, kept.as_ref());
+        // The broker looks at a certificate when somebody connects, and not again.
+        to_put_out.extend(names(expired.iter()));
+        let all_out = self.put_out(door, &to_put_out).await;
         *attempts = if all_out { 0 } else { *attempts + 1 };
         if !all_out && *attempts < ATTEMPTS {
             return Ok(false);
         }
         *attempts = 0;
+        self.store.forget_certificates(&expired.into_iter().map(|one| one.serial).collect::<Vec<_>>()).await?;
         if kept.as_ref() != Some(&list) {
             tracing::info!("the MQTT broker keeps to the list of {} revoked certificates", revoked.len());
             self.files.write(KEPT_FILE, &list)?;
@@ -184,7 +189,7 @@ impl Revocations {
     }
 
     /// The list of these certificates, written anew if it is another one now.
-    fn list(&self, revoked: &[RevokedCertificate]) -> Result<List> {
+    fn list(&self, revoked: &[EndedCertificate]) -> Result<List> {
         let before = self.files.list(REVOKED_FILE);
         let since = this_update(before.as_ref().map(|list| list.since), Utc::now());
         match before.filter(|list| list.is_of(revoked)) {
@@ -213,9 +218,9 @@ impl Revocations {
     async fn put_out(&self, door: &Door, names: &BTreeMap<Name, bool>) -> bool {
         let mut all_out = true;
         for (name, in_use) in names {
-            tracing::info!("{name} is put out of the MQTT broker: a certificate of it was revoked");
+            tracing::info!("{name} is put out of the MQTT broker: a certificate of it has ended");
             if let Err(why) = door.put_out(&self.authority, *name, *in_use).await {
-                tracing::warn!("{name}, whose certificate was revoked, may still be connected to the broker: {why:#}");
+                tracing::warn!("{name}, whose certificate has ended, may still be connected to the broker: {why:#}");
                 all_out = false;
             }
         }
@@ -224,9 +229,14 @@ impl Revocations {
 }
 
 /// The names of certificates that were not on the list before, and whether they have good certificates as well.
-fn new_on_it(revoked: &[RevokedCertificate], before: Option<&List>) -> BTreeMap<Name, bool> {
-    let new = |one: &&RevokedCertificate| before.is_none_or(|before| !before.serials.contains(&one.serial));
-    revoked.iter().filter(new).filter_map(|one| Some((one.name.parse().ok()?, one.name_in_use))).collect()
+fn new_on_it(revoked: &[EndedCertificate], before: Option<&List>) -> BTreeMap<Name, bool> {
+    let new = |one: &&EndedCertificate| before.is_none_or(|before| !before.serials.contains(&one.serial));
+    names(revoked.iter().filter(new)).collect()
+}
+
+/// The names of certificates, and whether they have good ones as well.
+fn names<'a>(certificates: impl Iterator<Item = &'a EndedCertificate>) -> impl Iterator<Item = (Name, bool)> {
+    certificates.filter_map(|one| Some((one.name.parse().ok()?, one.name_in_use)))
 }
 
 /// Puts the list where the broker reads it, and has it read it: who is connected stays, and who connects is checked.
@@ -259,8 +269,8 @@ fn tell_broker(folder: &Path, pem: &str) -> Result<()> {
 mod tests {
     use super::*;
 
-    fn revoked(serial: u8, name: &str, name_in_use: bool) -> RevokedCertificate {
-        RevokedCertificate { serial: vec![serial], name: name.into(), name_in_use }
+    fn revoked(serial: u8, name: &str, name_in_use: bool) -> EndedCertificate {
+        EndedCertificate { serial: vec![serial], name: name.into(), name_in_use, expired: false }
     }
 
     #[test]

@@ -52,6 +52,11 @@ impl WholeEstate {
         self.path(format_args!("{list}/{}", utf8_percent_encode(name, RESERVED)))
     }
 
+    /// Whether the caller sees all of it, and not a shared part of it only.
+    pub fn is_seen_whole(&self) -> bool {
+        matches!(self.context.visibility, Visibility::Whole)
+    }
+
     pub fn audit(&self) -> &AuditContext {
         &self.context.audit
     }

@@ -4,7 +4,6 @@
 //! link or setting of the repository or the machine takes part.
 
 use std::io::Read as _;
-use std::net::IpAddr;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::Duration;
@@ -14,6 +13,7 @@ use domain::model::catalogue::Files;
 use tokio::process::Command;
 
 use crate::import::archive;
+use crate::net::outside::{Leads, host_and_port, look_up};
 
 /// For all that is fetched.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -78,58 +78,49 @@ fn failed(address: &str, why: impl std::fmt::Display) -> Problem {
     problem.detail(format!("{address}: {why}"))
 }
 
-/// Where an address leads is looked up before anything is asked there: people who may import a catalogue may not look
-/// around in the service's own network. Hosts of it that are meant are named at the start.
-async fn outside(address: &str, inner: &[String]) -> Result<(), Problem> {
-    let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
-    let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
-    let (host, port) = match authority.rsplit_once(':') {
-        Some((host, port)) if port.chars().all(|c| c.is_ascii_digit()) => (host, port.parse().unwrap_or(443)),
-        _ => (authority, 443),
-    };
-    let host = host.trim_matches(['[', ']']).to_ascii_lowercase();
-    if inner.contains(&host) {
-        return Ok(());
-    }
-    let found = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|why| failed(address, why))?;
-    match found.map(|found| found.ip()).find(|ip| is_inner(*ip)) {
-        Some(_) => {
-            let allowed = "an address of this network is not fetched from, unless the service is started with its host in \
-                 --catalogue-hosts";
-            Err(bad_field("address", address, allowed))
-        }
-        None => Ok(()),
-    }
+/// How `git` gets to the addresses that a host was found at, and to no others: a second look-up might lead elsewhere.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Way {
+    address: String,
+    /// For https and http: what the library that calls resolves the host to.
+    resolved: Option<String>,
+    /// For git: the host that is asked for at that address.
+    host: Option<String>,
 }
 
-/// Whether an address is of this machine, or of a network that is nobody else's business.
-fn is_inner(ip: IpAddr) -> bool {
-    match ip {
-        IpAddr::V4(v4) => {
-            let shared = v4.octets()[0] == 100 && (64..128).contains(&v4.octets()[1]);
-            v4.is_loopback()
-                || v4.is_private()
-                || v4.is_link_local()
-                || v4.is_unspecified()
-                || v4.is_multicast()
-                || v4.is_broadcast()
-                || shared
+/// Where an address leads is looked up before anything is asked there: people who may import a catalogue may not look
+/// around in the service's own network. Hosts of it that are meant are named at the start.
+async fn way(address: &str, allowed: &[String]) -> Result<Way, Problem> {
+    let scheme = address.split_once("://").map_or("", |(scheme, _)| scheme);
+    let usual_port = match scheme {
+        "https" => 443,
+        "http" => 80,
+        _ => 9418,
+    };
+    let (host, port) =
+        host_and_port(address, usual_port).map_err(|why| bad_field("address", address, why.to_string()))?;
+    let found = match look_up(host, port, allowed).await.map_err(|why| failed(address, why))? {
+        Leads::Allowed => return Ok(Way { address: address.into(), resolved: None, host: None }),
+        Leads::Inside => {
+            let allowed = "an address of this network is not fetched from, unless the service is started with its host in \
+                 --catalogue-hosts";
+            return Err(bad_field("address", address, allowed));
         }
-        IpAddr::V6(v6) => match v6.to_ipv4_mapped() {
-            Some(v4) => is_inner(v4.into()),
-            None => {
-                v6.is_loopback()
-                    || v6.is_unspecified()
-                    || v6.is_multicast()
-                    || v6.is_unique_local()
-                    || v6.is_unicast_link_local()
-            }
-        },
+        Leads::Outside(found) => found,
+    };
+    if scheme == "git" {
+        let at = found.first().map(|ip| if ip.is_ipv6() { format!("[{ip}]") } else { ip.to_string() });
+        let at = at.unwrap_or_default();
+        let address = address.replacen(host, &at, 1);
+        return Ok(Way { address, resolved: None, host: Some(format!("{host}:{port}")) });
     }
+    let found: Vec<String> = found.iter().map(ToString::to_string).collect();
+    let resolved = Some(format!("{}:{port}:{}", host.trim_matches(['[', ']']), found.join(",")));
+    Ok(Way { address: address.into(), resolved, host: None })
 }
 
 /// `git` in a folder of its own, with nothing of the machine's settings.
-fn git(folder: &Path, arguments: &[&str]) -> Command {
+fn git_of(folder: &Path, way: &Way, arguments: &[&str]) -> Command {
     let mut command = Command::new("sh");
     command.args(["-c", &format!("ulimit -f {LARGEST_BLOCKS}; exec git \"$@\""), "git"]);
     for allowed in ["protocol.https.allow=always", "protocol.http.allow=always", "protocol.git.allow=always"] {
@@ -145,15 +136,21 @@ fn git(folder: &Path, arguments: &[&str]) -> Command {
         "-c",
         "http.followRedirects=false",
     ]);
+    if let Some(resolved) = &way.resolved {
+        command.args(["-c", &format!("http.curloptResolve={resolved}")]);
+    }
     command.arg("-C").arg(folder).args(arguments);
     command.env_clear().env("PATH", std::env::var_os("PATH").unwrap_or_default()).env("HOME", folder);
     command.env("GIT_TERMINAL_PROMPT", "0").env("GIT_CONFIG_NOSYSTEM", "1").env("LC_ALL", "C");
+    if let Some(host) = &way.host {
+        command.env("GIT_OVERRIDE_VIRTUAL_HOST", host);
+    }
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).kill_on_drop(true);
     command
 }
 
-async fn run(address: &str, folder: &Path, arguments: &[&str]) -> Result<Vec<u8>, Problem> {
-    let output = git(folder, arguments).output().await.map_err(|why| failed(address, why))?;
+async fn run((address, way): (&str, &Way), folder: &Path, arguments: &[&str]) -> Result<Vec<u8>, Problem> {
+    let output = git_of(folder, way, arguments).output().await.map_err(|why| failed(address, why))?;
     if output.status.success() {
         return Ok(output.stdout);
     }
@@ -169,15 +166,17 @@ async fn run(address: &str, folder: &Path, arguments: &[&str]) -> Result<Vec<u8>
 ///
 /// # Errors
 /// If there is no repository to be read at the address, or it takes too long, or is too large.
-pub(crate) async fn fetch(address: &str, branch: Option<&str>, inner: &[String]) -> Result<Fetched, Problem> {
-    outside(address, inner).await?;
+pub(crate) async fn fetch(address: &str, branch: Option<&str>, allowed: &[String]) -> Result<Fetched, Problem> {
+    let way = way(address, allowed).await?;
+    let whence = (address, &way);
     let folder = tempfile::tempdir().map_err(|why| failed(address, why))?;
     let work = async {
-        run(address, folder.path(), &["init", "--quiet", "--bare"]).await?;
+        run(whence, folder.path(), &["init", "--quiet", "--bare"]).await?;
         let wanted = branch.unwrap_or("HEAD");
-        run(address, folder.path(), &["fetch", "--quiet", "--no-tags", "--depth", "1", "--", address, wanted]).await?;
-        let revision = run(address, folder.path(), &["rev-parse", "FETCH_HEAD"]).await?;
-        run(address, folder.path(), &["archive", "--format=tar", "--output=all.tar", "FETCH_HEAD"]).await?;
+        run(whence, folder.path(), &["fetch", "--quiet", "--no-tags", "--depth", "1", "--", &way.address, wanted])
+            .await?;
+        let revision = run(whence, folder.path(), &["rev-parse", "FETCH_HEAD"]).await?;
+        run(whence, folder.path(), &["archive", "--format=tar", "--output=all.tar", "FETCH_HEAD"]).await?;
         Ok::<_, Problem>(String::from_utf8_lossy(&revision).trim().to_owned())
     };
     let revision = tokio::time::timeout(PATIENCE, work)
@@ -199,31 +198,33 @@ mod tests {
 
     #[tokio::test]
     async fn addresses_of_the_own_network_are_not_fetched_from() {
-        for inner in [
-            "127.0.0.1",
-            "10.1.2.3",
-            "192.168.0.1",
-            "172.16.0.1",
-            "169.254.169.254",
-            "100.64.0.1",
-            "0.0.0.0",
-            "::1",
-            "fe80::1",
-            "fd00::1",
-            "::ffff:127.0.0.1",
-        ] {
-            assert!(is_inner(inner.parse().unwrap()), "{inner}");
-        }
-        for outer in ["192.0.2.1", "8.8.8.8", "2001:db8::1"] {
-            assert!(!is_inner(outer.parse().unwrap()), "{outer}");
-        }
         for address in
             ["http://127.0.0.1/x.git", "git://localhost/x", "http://[::1]:99/x", "https://169.254.169.254/latest"]
         {
-            let why = outside(address, &[]).await.unwrap_err();
+            let why = way(address, &[]).await.unwrap_err();
             assert!(why.to_string().contains("--catalogue-hosts"), "{why}");
         }
-        assert!(outside("http://LOCALHOST:8/x.git", &["localhost".into()]).await.is_ok());
+        let allowed = way("http://LOCALHOST:8/x.git", &["localhost".into()]).await.unwrap();
+        assert_eq!((allowed.resolved, allowed.host), (None, None));
+        assert!(way("http://a\\b/x.git", &[]).await.is_err());
+    }
+
+    #[tokio::test]
+    async fn what_was_looked_up_is_where_git_goes() {
+        let way = async |address: &str| way(address, &[]).await.unwrap();
+        let https = way("https://192.0.2.7/x.git").await;
+        assert_eq!(https.resolved.as_deref(), Some("192.0.2.7:443:192.0.2.7"));
+        let git = way("git://[2001:db8::7]/x.git").await;
+        assert_eq!(
+            (git.address.as_str(), git.host.as_deref()),
+            ("git://[2001:db8::7]/x.git", Some("[2001:db8::7]:9418"))
+        );
+        let set = |way: &Way| {
+            let command = git_of(Path::new("/"), way, &["fetch"]);
+            format!("{:?} {:?}", command.as_std(), command.as_std().get_envs().collect::<Vec<_>>())
+        };
+        assert!(set(&https).contains("http.curloptResolve=192.0.2.7:443:192.0.2.7"), "{}", set(&https));
+        assert!(set(&git).contains("GIT_OVERRIDE_VIRTUAL_HOST"), "{}", set(&git));
     }
 
     #[test]

@@ -3,6 +3,7 @@
 
 pub(crate) mod few;
 pub(crate) mod listen;
+pub(crate) mod outside;
 pub(crate) mod rate_limit;
 pub(crate) mod room;
 pub(crate) mod source;

@@ -158,7 +158,7 @@ impl Committer {
             self.network.durable(mark);
         }
         for news in to_publish.into_iter().chain(live_only) {
-            let _ = self.live.publish(news);
+            self.live.publish(news);
         }
         for job in to_decode {
             // A full queue loses nothing: the uplink is marked in the database and taken up later.

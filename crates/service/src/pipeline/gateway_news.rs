@@ -58,7 +58,7 @@ fn publish(presence: &GatewayRegistry, live: &Live, directory: &Directory) {
         for id in estate.map_or_else(of_all, |id| vec![id]) {
             let (name, slug) = (Ulid::generate(), directory.estate_slug(id));
             match WrittenMessage::new(id, new_message(name, Utc::now(), slug, Body::Gateway(news.clone()))) {
-                Ok(written) => drop(live.publish(Arc::new(written))),
+                Ok(written) => live.publish(Arc::new(written)),
                 Err(error) => tracing::error!("news of a gateway cannot be written down: {error}"),
             }
         }

@@ -134,10 +134,21 @@ pub(crate) struct GatewaySite {
     pub site: Placed,
 }
 
+/// Which gateways a verdict names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Named {
+    All,
+    /// For who sees the device and not its estate: others are none of their business.
+    OnlyThoseThatHear,
+}
+
+/// Another gateway than those.
+const UNNAMED: &str = "a gateway that has not heard it";
+
 /// The links of one device to gateways, and what they come to. Without a terminal that can be computed there is no forecast.
 pub(crate) fn of_device(
     method: &Method<'_>,
-    gateways: &[GatewaySite],
+    (gateways, named): (&[GatewaySite], Named),
     (device, terminal, power): (&DeviceRow, Option<&Terminal>, Power),
     mut heard: Heard,
 ) -> (Vec<DeviceLink>, DeviceCoverage) {
@@ -151,7 +162,11 @@ pub(crate) fn of_device(
             let link = Link::between(&method, (gateway.site.place, &gateway.site.station), (place, terminal));
             link.ok()
         });
-        findings.push(finding(gateway, link.as_ref(), (measured, power.lowered_db)));
+        let mut found = finding(gateway, link.as_ref(), (measured, power.lowered_db));
+        if named == Named::OnlyThoseThatHear && measured.is_none() {
+            (found.gateway, found.blocked_by) = (UNNAMED.into(), None);
+        }
+        findings.push(found);
         let Some(link) = link else { continue };
         links.push(DeviceLink {
             dev_eui: device.dev_eui,

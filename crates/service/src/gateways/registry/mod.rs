@@ -116,13 +116,12 @@ impl GatewayRegistry {
         caller_status
     }
 
-    /// The answer to a call by this protocol, from any address.
-    pub fn caller_status(&self, eui: Eui64, protocol: Protocol) -> CallerStatus {
-        let Some(turned_away) = self.lock().known.get(&eui).map(|known| known.turns_away(protocol, None)) else {
-            return CallerStatus::Stranger;
-        };
+    /// The answer to a call by this protocol, from this address if it has one that counts.
+    pub fn caller_status(&self, eui: Eui64, protocol: Protocol, from: Option<SocketAddr>) -> CallerStatus {
+        let turns_away = |known: &Known| known.turns_away(protocol, from.map(|from| from.ip()));
+        let Some(turned_away) = self.lock().known.get(&eui).map(turns_away) else { return CallerStatus::Stranger };
         let Some(why) = turned_away else { return CallerStatus::Known };
-        self.gateway_log.tell(eui, why);
+        self.gateway_log.tell(eui, why.from(from));
         CallerStatus::TurnedAway
     }
 
@@ -460,9 +459,9 @@ mod tests {
         changed.gateway.protocol = Protocol::Mqtt;
         presence.change(&changed);
         assert_eq!(presence.way_down(OURS), None);
-        assert_eq!(presence.caller_status(OURS, Protocol::Mqtt), CallerStatus::Known);
-        assert_eq!(presence.caller_status(OURS, Protocol::Websocket), CallerStatus::TurnedAway);
-        assert_eq!(presence.caller_status(Eui64(7), Protocol::Mqtt), CallerStatus::Stranger);
+        assert_eq!(presence.caller_status(OURS, Protocol::Mqtt, None), CallerStatus::Known);
+        assert_eq!(presence.caller_status(OURS, Protocol::Websocket, None), CallerStatus::TurnedAway);
+        assert_eq!(presence.caller_status(Eui64(7), Protocol::Mqtt, None), CallerStatus::Stranger);
     }
 
     #[test]

@@ -6,12 +6,16 @@ use api::gateway::Protocol;
 use api::gateway::credential::Purpose;
 use api::gateway::event::GatewayEventKind::Refused;
 use axum::http::{HeaderMap, StatusCode, header};
-use chrono::Utc;
+use chrono::{DateTime, Utc};
 use lorawan::Eui64;
 
 use crate::gateways::credentials::{Credentials, Peer, Proof, unknown};
 use crate::gateways::event_log::{GatewayEventDraft, GatewayLog};
 use crate::gateways::registry::{GatewayRegistry, Known};
+
+/// What is said to who proves nothing. It is the same whether there is such a gateway or not; people see more.
+const NOT_LET_IN: &str =
+    "It is not let in. The gateway's page says why, or, if it is not registered, the list of unknown gateways.";
 
 /// What admission needs.
 #[derive(Clone)]
@@ -32,6 +36,11 @@ fn proof<'a>(peer: &'a Peer, headers: &'a HeaderMap) -> Option<Proof<'a>> {
 }
 
 impl Admission {
+    /// When what the caller has proved itself with expires.
+    pub fn good_until(&self, peer: &Peer, headers: &HeaderMap) -> Option<DateTime<Utc>> {
+        self.credentials.good_until(proof(peer, headers)?)
+    }
+
     /// Whether a gateway may connect for this purpose; if not, why, with the HTTP status.
     pub fn admit(
         &self,
@@ -43,28 +52,27 @@ impl Admission {
         let Some(known) = self.presence.known(eui) else {
             let told = "This gateway is not registered.";
             self.presence.stranger_calls(eui, peer.address, Protocol::Websocket, told);
-            return Err((StatusCode::FORBIDDEN, told.into()));
+            return Err((StatusCode::UNAUTHORIZED, NOT_LET_IN.into()));
         };
         let proof = proof(peer, headers);
-        let checked = self.credentials.check(proof, eui, purpose, Utc::now()).map_err(|why| {
+        if let Err(why) = self.credentials.check(proof, eui, purpose, Utc::now()) {
             // Nothing is told about another estate's gateways, not even that they exist.
             let own = |other| self.presence.known(other).is_some_and(|other| other.estate_id == known.estate_id);
-            match (why.of, proof) {
-                (Some(other), Some(proof)) if !own(other) => unknown(proof),
-                _ => why,
-            }
-        });
-        let (status, refused) = match checked {
-            Ok(()) => (StatusCode::FORBIDDEN, known.turns_away(Protocol::Websocket, Some(peer.address.ip()))),
-            Err(why) => (StatusCode::UNAUTHORIZED, Some(GatewayEventDraft::new(Refused, why.text).next(why.next))),
-        };
-        let Some(why) = refused else {
+            let (holds_own, why) = match (why.of, proof) {
+                (Some(other), Some(proof)) if !own(other) => (false, unknown(proof)),
+                (of, _) => (of.is_some() || why.holds_one, why),
+            };
+            let told = if holds_own { why.text.clone() } else { NOT_LET_IN.into() };
+            self.gateway_log.tell(eui, GatewayEventDraft::new(Refused, why.text).next(why.next).from(peer.address));
+            return Err((StatusCode::UNAUTHORIZED, told));
+        }
+        let Some(why) = known.turns_away(Protocol::Websocket, Some(peer.address.ip())) else {
             peer.seat.is_known();
             return Ok(known);
         };
         let text = why.text().to_owned();
         self.gateway_log.tell(eui, why.from(peer.address));
-        Err((status, text))
+        Err((StatusCode::FORBIDDEN, text))
     }
 }
 

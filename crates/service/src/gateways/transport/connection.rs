@@ -5,6 +5,7 @@ use std::net::SocketAddr;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use chrono::{DateTime, Utc};
 use engine::{Transmission, TransmissionId, TxFailure, When, Window};
 use gateway_link::lns::{Downlink, Moment};
 use lorawan::Eui64;
@@ -29,6 +30,8 @@ pub(super) struct Connection {
     pub displaced: u32,
     pub peer: SocketAddr,
     pub plan: &'static Plan,
+    /// When the credential it was let in with expires.
+    pub good_until: Option<DateTime<Utc>>,
     pub orders: mpsc::Sender<String>,
     pub ended: CancellationToken,
     /// Clock and antenna of the last uplinks, the latest last.
@@ -40,6 +43,11 @@ impl Connection {
     /// What the connection that takes its place counts.
     pub(super) fn displaces(&self) -> u32 {
         if self.since.elapsed() < JUST_BEGUN { self.displaced + 1 } else { 0 }
+    }
+
+    /// Whether the credential it was let in with has expired.
+    pub(super) fn has_expired(&self, now: DateTime<Utc>) -> bool {
+        self.good_until.is_some_and(|until| until <= now)
     }
 
     /// Notes clock and antenna of an uplink.
@@ -106,6 +114,7 @@ mod tests {
             displaced: 0,
             peer: ([127, 0, 0, 1], 1).into(),
             plan: Region::Eu868.plan(),
+            good_until: None,
             orders: mpsc::channel(1).0,
             ended: CancellationToken::new(),
             recent: Mutex::new(uplinks.iter().copied().collect()),
@@ -127,6 +136,15 @@ mod tests {
             airtime_us: 1,
             phy_payload: vec![0x60],
         }
+    }
+
+    #[test]
+    fn a_connection_ends_with_its_credential() {
+        let now = Utc::now();
+        let mut connection = connection(&[]);
+        assert!(!connection.has_expired(now));
+        connection.good_until = Some(now);
+        assert!(connection.has_expired(now) && !connection.has_expired(now - chrono::TimeDelta::seconds(1)));
     }
 
     #[test]

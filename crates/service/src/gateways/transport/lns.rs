@@ -13,6 +13,7 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Router};
+use chrono::Utc;
 use engine::{FrameHeard, Reception, Transmission, TxFailure, Window};
 use gateway_link::layout::Layout;
 use gateway_link::lns::{
@@ -213,6 +214,7 @@ impl Lns {
             displaced,
             peer: peer.address,
             plan,
+            good_until: self.admission.good_until(&peer, &headers),
             orders,
             ended: CancellationToken::new(),
             recent: Mutex::default(),
@@ -291,7 +293,10 @@ impl Lns {
                     Some(Ok(message)) => self.message(eui, connection, socket, &mut silence, message).await,
                     Some(Err(_)) | None => Some("it hung up, or its network is gone"),
                 },
-                _ = pings.tick() => silence.ping(socket).await,
+                _ = pings.tick() => match connection.has_expired(Utc::now()) {
+                    true => Some("its credential has expired"),
+                    false => silence.ping(socket).await,
+                },
                 _ = used.tick() => {
                     self.retire_older_credentials(eui).await;
                     None

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::Duration;
 
+use api::gateway::Protocol;
 use engine::{FrameHeard, Transmission, TxFailure};
 use gateway_link::udp::{Datagram, MAX_DATAGRAM, PushData, Token};
 use lorawan::Eui64;
@@ -90,6 +91,11 @@ impl Udp {
                         self.answer(from, Datagram::PullAck { token }).await;
                     }
                 }
+            }
+            Ok(Datagram::TxAck { gateway, .. })
+                if self.presence.caller_status(gateway, Protocol::Udp, Some(from)) == CallerStatus::TurnedAway =>
+            {
+                self.ingest.dropped("turned_away", format!("a transmit report of {gateway}"), from);
             }
             Ok(Datagram::TxAck { token, gateway, result }) => {
                 let Some((id, took)) = self.awaited.reported(&(gateway, token)) else {

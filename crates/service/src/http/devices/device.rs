@@ -16,7 +16,7 @@ use domain::device::change::DeviceSnapshot;
 use domain::device::keys;
 use domain::device::state::{StateEvidence, device_keys, device_state};
 use domain::diagnosis::join;
-use domain::diagnosis::join::JoinContext;
+use domain::diagnosis::join::{JoinContext, OfEstate};
 use domain::radio::agreement::{agreement, rate_decision};
 use domain::radio::settings::wire_class;
 use engine::Command;
@@ -317,6 +317,10 @@ async fn conditions(
     asked_before: Option<&DeviceStranger>,
 ) -> Result<Vec<Condition>, Refusal> {
     let gateways = gateway::shown(app, app.store.gateways(estate.id, "", ALL_GATEWAYS).await?).await;
+    if !estate.is_seen_whole() {
+        let around = JoinContext { gateways: &gateways, of_estate: None, asked_before };
+        return Ok(join::conditions(detail, &around));
+    }
     let strangers = app.strangers.of(estate.id, &app.directory);
     let latest = DeviceQuery { order: DeviceOrder::LastHeard, backwards: true, ..DeviceQuery::default() };
     let latest = app.store.devices(estate.id, &latest, 1).await?;
@@ -324,7 +328,8 @@ async fn conditions(
         let ago = (Utc::now() - row.last_heard?).num_seconds().max(0);
         Some((row.name.clone(), format!("{} ago", api::elapsed(ago))))
     });
-    let around = JoinContext { gateways: &gateways, strangers: &strangers, last_heard, asked_before };
+    let of_estate = Some(OfEstate { strangers: &strangers, last_heard });
+    let around = JoinContext { gateways: &gateways, of_estate, asked_before };
     Ok(join::conditions(detail, &around))
 }
 

@@ -80,7 +80,9 @@ pub(crate) async fn rehearse(
         body: Body::Uplink(Box::new(uplink)),
     };
     let message = decoded(&app, &estate, eui, message).await?;
-    let listeners = app.live.publish(Arc::new(WrittenMessage::new(estate.id, message.clone())?));
+    let written = Arc::new(WrittenMessage::new(estate.id, message.clone())?);
+    let listeners = app.live.takers(&written);
+    app.live.publish(written);
     let went_to = vec![match listeners {
         0 => "live stream: nobody listens".into(),
         1 => "live stream: 1 listener".into(),
@@ -148,9 +150,12 @@ async fn heard_by(
         Some(text) => {
             let known = app.store.gateways(estate.id, "", u32::MAX).await?;
             let eui = domain::input::eui("gateway", text).ok();
+            // Who sees a part of the estate knows the gateways that have heard the device, and no others.
+            let heard = |eui| like.is_some_and(|like| like.heard_by.iter().any(|by| by.gateway == eui));
             let found = known
                 .into_iter()
                 .map(|row| row.gateway)
+                .filter(|gateway| estate.is_seen_whole() || heard(gateway.eui))
                 .find(|gateway| Some(gateway.eui) == eui || gateway.name == text);
             let found = found.ok_or_else(|| not_found("gateway", text))?;
             let before = like.and_then(|like| like.heard_by.iter().find(|by| by.gateway == found.eui));

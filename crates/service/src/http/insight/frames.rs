@@ -15,6 +15,7 @@ use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::WholeEstate;
 use crate::http::json::{Answer, Json};
+use crate::http::models::turns::{Purpose, TURN};
 
 /// Devices that a frame is compared with, at most. An address is seldom shared by more.
 const MOST_DEVICES: usize = 8;
@@ -35,8 +36,10 @@ pub(crate) async fn decode_frame(
     } else {
         candidates(&app, &estate, &question, &bytes, &known).await?
     };
-    // Trying all counters under several keys takes a while of computing.
+    // Trying all counters under several keys takes a while of computing: one frame of an account at a time.
+    let turn = app.turns.turn((estate.context.who.person.id, Purpose::Frames), TURN).await?;
     let report = tokio::task::spawn_blocking(move || {
+        let _turn = turn;
         let (report, device) = best(&bytes, &known, candidates);
         frame::report(&bytes, report, device)
     });

@@ -28,6 +28,7 @@ use crate::http::error::Refusal;
 use crate::http::extract::{Paging, Params, VisibleEstate, page};
 use crate::http::file::{WantedForm, written_file};
 use crate::http::json::{Answer, Json};
+use crate::pipeline::live::Takes;
 
 const KINDS: [&str; 6] = ["uplink", "join", "refused", "downlink", "notice", "gateway"];
 /// Missed messages sent to a listener that comes back.
@@ -179,20 +180,20 @@ pub(crate) async fn live(
     let person = estate.context.who.person.id;
     let one_of_few = app.streams.begin(person).ok_or_else(|| Refusal::too_many("live streams"))?;
     let filter = Arc::new((which.check(&app, estate.id).await?, estate.context.visibility.clone()));
+    let (id, later) = (estate.id, Arc::clone(&filter));
+    let takes_news: Takes = Arc::new(move |news| news.estate_id == id && takes(&later, &news.message));
     let lost = Listener { app: app.clone(), presented, context: estate.context }.lost();
     // Listening begins before the history is read: what comes in between may come twice, never not.
-    let receiver = app.live.listen();
+    let (receiver, listening) = app.live.listen(Arc::clone(&takes_news));
     let missed = match headers.get("last-event-id").and_then(|id| id.to_str().ok()) {
         Some(last) => app.store.messages_since(estate.id, last, MAX_MISSED).await?,
         None => Vec::new(),
     };
-    let (first, later) = (Arc::clone(&filter), filter);
-    let missed = stream::iter(missed).filter_map(move |m| std::future::ready(takes(&first, &m).then(|| event(&m))));
+    let missed: Vec<Event> =
+        missed.into_iter().filter(|missed| takes(&filter, missed)).map(|missed| event(&missed)).collect();
     let news = BroadcastStream::new(receiver).filter_map(move |received| {
         std::future::ready(match received {
-            Ok(news) if news.estate_id == estate.id && takes(&later, &news.message) => {
-                Some(Event::default().id(&news.message.id).data(&news.json))
-            }
+            Ok(news) if takes_news(&news) => Some(Event::default().id(&news.message.id).data(&news.json)),
             Ok(_) => None,
             Err(BroadcastStreamRecvError::Lagged(count)) => Some(Event::default().event("gap").data(count.to_string())),
         })
@@ -200,9 +201,9 @@ pub(crate) async fn live(
     // A first comment, so that a listener knows at once that it is connected.
     let hello = stream::once(std::future::ready(Event::default().comment("listening")));
     let ends = futures::future::select(Box::pin(app.live.stopping().cancelled_owned()), Box::pin(lost));
-    let events = hello.chain(missed).chain(news).take_until(ends).map(move |event| {
+    let events = hello.chain(stream::iter(missed)).chain(news).take_until(ends).map(move |event| {
         // It counts as long as somebody listens.
-        let _counts = &one_of_few;
+        let _counts = (&one_of_few, &listening);
         Ok(event)
     });
     Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))

@@ -26,6 +26,8 @@ pub enum Purpose {
     Calls,
     /// Archives, photos and rasters.
     Files,
+    /// Frames under keys that are tried: some milliseconds.
+    Frames,
 }
 
 /// Whose turn it is.
@@ -59,7 +61,7 @@ impl Turns {
         };
         let wait = match whose.1 {
             Purpose::Tests | Purpose::Files => TURN,
-            Purpose::Calls => Duration::from_secs(1),
+            Purpose::Calls | Purpose::Frames => Duration::from_secs(1),
         };
         let room = line.room.try_acquire_owned().map_err(|_| Refusal::too_often(wait))?;
         match tokio::time::timeout(within, line.turn.acquire_owned()).await {

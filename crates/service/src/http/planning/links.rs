@@ -16,14 +16,14 @@ use engine::DeviceStatus;
 use lorawan::Eui64;
 use rayon::iter::{IntoParallelIterator as _, ParallelIterator as _};
 use serde::Deserialize;
-use store::{DeviceCursor, DeviceQuery, DeviceRow, EstateId, MessageQuery, Named};
+use store::{DeviceCursor, DeviceQuery, DeviceRow, EstateId, MessageQuery, Named as Kind};
 
 use crate::http::app::App;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, WholeEstate, page};
 use crate::http::json::{Answer, Json};
 use crate::http::models::scripts::blocking;
-use crate::planning::links::{GatewaySite, Heard, Power, of_device};
+use crate::planning::links::{GatewaySite, Heard, Named, Power, of_device};
 use crate::planning::losses::STEP_M;
 use crate::planning::sites::{all, placed};
 
@@ -83,6 +83,7 @@ async fn compute(
         let power = power(&row, app.network.device(row.dev_eui).await.as_ref());
         work.push((row, power, heard));
     }
+    let named = if estate.is_seen_whole() { Named::All } else { Named::OnlyThoseThatHear };
     let computed = check(&NewForecast { model: path_model, ..NewForecast::default() })?;
     let (forecaster, ground) = (Arc::clone(&app.forecaster), app.grounds.of(estate.id).await?);
     let all = move || -> Vec<Found> {
@@ -98,7 +99,7 @@ async fn compute(
                 calibrated: Calibrated::default(),
             };
             let terminal = terminal(&at_place(row.place, power.present_dbm)).ok();
-            of_device(&method, &gateways, (&row, terminal.as_ref(), power), heard)
+            of_device(&method, (&gateways, named), (&row, terminal.as_ref(), power), heard)
         };
         forecaster.on_all_cores(|| work.into_par_iter().map(one).collect())
     };
@@ -126,7 +127,7 @@ async fn devices(
     (which, paging): (&WhichDevices, &Paging),
 ) -> Result<(Vec<DeviceRow>, Option<String>), Refusal> {
     if let Some(device) = &which.device {
-        let eui = app.eui_of(estate.id, Named::Device, device).await?;
+        let eui = app.eui_of(estate.id, Kind::Device, device).await?;
         let row = app.store.device(estate.id, eui).await?.ok_or_else(|| not_found("device", device))?;
         return Ok((vec![row], None));
     }
@@ -150,7 +151,7 @@ pub(crate) async fn list_links(
     Params(paging): Params<Paging>,
 ) -> Answer<Page<DeviceLink>> {
     let gateway = match &links.gateway {
-        Some(gateway) => Some(app.eui_of(estate.id, Named::Gateway, gateway).await?),
+        Some(gateway) => Some(app.eui_of(estate.id, Kind::Gateway, gateway).await?),
         None => None,
     };
     let (rows, next) = devices(&app, &estate, (&which, &paging)).await?;

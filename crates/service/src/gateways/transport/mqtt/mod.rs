@@ -216,7 +216,7 @@ impl Mqtt {
         if self.is_of_earlier_registration(name) {
             return true;
         }
-        let mut caller_status = self.presence.caller_status(eui, Protocol::Mqtt);
+        let mut caller_status = self.presence.caller_status(eui, Protocol::Mqtt, None);
         if caller_status == CallerStatus::Known && self.credentials.all_ended(eui, Utc::now()) {
             let text = "It comes through the broker, though each of its certificates was revoked or has expired.";
             let next = "Make a new connection kit for this gateway.";
