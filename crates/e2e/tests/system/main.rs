@@ -11,6 +11,7 @@ mod console_estate;
 mod console_people;
 mod coverage;
 mod demo;
+mod dependencies;
 mod docs;
 mod edge;
 mod faults;

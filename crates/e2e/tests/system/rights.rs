@@ -1,6 +1,8 @@
 //! Who may do what: every endpoint of the document against every kind of caller, of this estate and of another.
 
 use std::collections::BTreeMap;
+use std::io::{Read as _, Write as _};
+use std::net::TcpStream;
 
 use api::people::rights::{Right, Role};
 use domain::access::Rights;
@@ -258,6 +260,59 @@ async fn every_endpoint_lets_through_whom_it_should_and_nobody_else() {
     }
     // Of a caller who is refused all the time, some are written down and the others are counted.
     assert!(by.len() >= 8 && by.values().all(|count| (1..=25).contains(count)), "{by:?}");
+}
+
+/// What is answered to a request whose body never comes; the head and the first bytes of it.
+fn answered_without_body(service: &Service, token: &str, (method, path): (&Method, &str)) -> String {
+    let mut stream = TcpStream::connect(service.http.trim_start_matches("http://")).unwrap();
+    stream.set_read_timeout(Some(e2e::wait::PATIENCE)).unwrap();
+    let bearer = if token.is_empty() { String::new() } else { format!("authorization: Bearer {token}\r\n") };
+    write!(
+        stream,
+        "{method} {}{path} HTTP/1.1\r\nhost: localhost\r\n{bearer}content-type: application/json\r\ncontent-length: 900000\r\n\r\n",
+        api::BASE
+    )
+    .unwrap();
+    let mut answer = vec![0; 64 * 1024];
+    let mut length = 0;
+    // It has said all once it has said as much as it announced.
+    loop {
+        length += stream.read(&mut answer[length..]).unwrap();
+        let text = String::from_utf8_lossy(&answer[..length]);
+        let Some((head, body)) = text.split_once("\r\n\r\n") else { continue };
+        let announced =
+            head.lines().find_map(|line| line.to_ascii_lowercase().strip_prefix("content-length: ")?.parse().ok());
+        if body.len() >= announced.unwrap_or(0) {
+            return text.into_owned();
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_is_refused_is_told_before_the_body_is_there_and_in_few_words() {
+    let (service, runa) = two_estates().await;
+    let actors = actors(&service, runa).await;
+    let operations = operations(&service).await;
+    let mut asked = 0;
+    for actor in actors.iter().filter(|actor| ["nobody", "owner elsewhere", "reader of a fleet"].contains(&actor.name))
+    {
+        for operation in &operations {
+            let refused = expected(actor, operation);
+            if refused == Answered::LetThrough || ENDS_ITSELF.contains(&operation.name.as_str()) {
+                continue;
+            }
+            let path = filled(&operation.path, ESTATE, DEV_EUI, GATEWAY, &operation.method);
+            let answer = answered_without_body(&service, &actor.token, (&operation.method, &path));
+            let (head, body) = answer.split_once("\r\n\r\n").unwrap();
+            let status = head.split(' ').nth(1).unwrap().parse().unwrap();
+            let problem = serde_json::from_str(body).unwrap_or_else(|why| panic!("{path}: {why}: {answer}"));
+            assert_eq!(told(status, &problem), refused, "{}: {} {path}: {answer}", actor.name, operation.method);
+            assert!(answer.len() < 2_000, "{path}: {} bytes: {answer}", answer.len());
+            asked += 1;
+        }
+    }
+    println!("{asked} requests");
+    assert!(asked >= 250, "{asked}");
 }
 
 #[tokio::test]
