@@ -20,6 +20,7 @@ pub mod people;
 pub mod problem;
 pub mod radio;
 pub mod reading;
+pub mod secret;
 mod time;
 
 pub use time::{elapsed, millis, millis_option};

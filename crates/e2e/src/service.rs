@@ -252,7 +252,7 @@ impl Service {
         };
         let name_and_password = json!({ "name": "owner", "password": service.password });
         let signed_in: api::people::SignedIn = service.done(Method::POST, "/sign-in", Some(name_and_password)).await;
-        service.token = signed_in.token;
+        service.token = signed_in.token.to_string();
         service
     }
 
@@ -359,7 +359,7 @@ impl Service {
     pub async fn sign_in_again(&mut self) {
         let name_and_password = json!({ "name": "owner", "password": self.password });
         let signed_in: api::people::SignedIn = self.done(Method::POST, "/sign-in", Some(name_and_password)).await;
-        self.token = signed_in.token;
+        self.token = signed_in.token.to_string();
     }
 
     /// Its process number.

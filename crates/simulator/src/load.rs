@@ -104,8 +104,8 @@ impl Size {
             join_eui: Eui64(0x02aa_0bec_0000_0000).to_string(),
             personal: Some(PersonalSession {
                 dev_addr: dev_addr(n).to_string(),
-                app_s_key: keys.1.to_hex(),
-                nwk_s_key: keys.0.to_hex(),
+                app_s_key: keys.1.to_hex().into(),
+                nwk_s_key: keys.0.to_hex().into(),
                 s_nwk_s_int_key: None,
                 nwk_s_enc_key: None,
             }),

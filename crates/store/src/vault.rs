@@ -12,6 +12,7 @@ use aes_gcm::aead::{Aead, KeyInit, Payload};
 use aes_gcm::{Aes256Gcm, Key, Nonce};
 use lorawan::Eui64;
 use thiserror::Error;
+use zeroize::Zeroizing;
 
 const NONCE_LEN: usize = 12;
 
@@ -54,21 +55,29 @@ pub struct Vault {
     before: Option<Aes256Gcm>,
 }
 
+/// A master key as it is read; wiped from memory once ciphers are made of it, which wipe themselves as well.
+type MasterKey = Zeroizing<[u8; 32]>;
+
+fn cipher(key: &MasterKey) -> Aes256Gcm {
+    let key: &Key<Aes256Gcm> = (&**key).into();
+    Aes256Gcm::new(key)
+}
+
 /// The file of the new master key while it replaces the one in `path`.
 fn next_to(path: &Path) -> PathBuf {
     path.with_extension("key.next")
 }
 
 /// Writes a new master key to a file, which appears only when it is complete.
-fn make(path: &Path) -> Result<[u8; 32], VaultError> {
+fn make(path: &Path) -> Result<MasterKey, VaultError> {
     let failed = |source| VaultError::File { path: path.display().to_string(), source };
-    let key: [u8; 32] = rand::random();
+    let key = MasterKey::new(rand::random());
     let unfinished = path.with_extension("unfinished");
     // An incomplete file left behind protects nothing.
     let _ = fs::remove_file(&unfinished);
     let mut options = fs::OpenOptions::new();
     let mut file = options.write(true).create_new(true).mode(0o600).open(&unfinished).map_err(failed)?;
-    file.write_all(&key).and_then(|()| file.sync_all()).map_err(failed)?;
+    file.write_all(key.as_slice()).and_then(|()| file.sync_all()).map_err(failed)?;
     fs::rename(&unfinished, path).map_err(failed)?;
     sync_folder(path).map_err(failed)?;
     Ok(key)
@@ -80,10 +89,14 @@ fn sync_folder(path: &Path) -> std::io::Result<()> {
 }
 
 /// The master key in a file, if there is one.
-fn read(path: &Path) -> Result<Option<[u8; 32]>, VaultError> {
-    match fs::read(path) {
+fn read(path: &Path) -> Result<Option<MasterKey>, VaultError> {
+    match fs::read(path).map(Zeroizing::new) {
         Ok(bytes) => {
-            let key = bytes.as_slice().try_into().map_err(|_| VaultError::Length(path.display().to_string()))?;
+            let key = bytes
+                .as_slice()
+                .try_into()
+                .map(MasterKey::new)
+                .map_err(|_| VaultError::Length(path.display().to_string()))?;
             Ok(Some(key))
         }
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
@@ -107,8 +120,8 @@ impl Vault {
             None => make(path)?,
         };
         Ok(match read(&next_to(path))? {
-            Some(next) => Self::between(next, current),
-            None => Self::from_key(current),
+            Some(next) => Self::between(&next, &current),
+            None => Self::under(&current),
         })
     }
 
@@ -130,7 +143,7 @@ impl Vault {
             Some(key) => key,
             None => make(&next)?,
         };
-        Ok(Self::between(key, current))
+        Ok(Self::between(&key, &current))
     }
 
     /// Puts the new key in the place of the old one, which is gone then. To be done once nothing is sealed under it.
@@ -145,11 +158,15 @@ impl Vault {
 
     /// With a given master key.
     pub fn from_key(key: [u8; 32]) -> Self {
-        Self { newest: Aes256Gcm::new(&Key::<Aes256Gcm>::from(key)), before: None }
+        Self::under(&MasterKey::new(key))
     }
 
-    fn between(next: [u8; 32], current: [u8; 32]) -> Self {
-        Self { before: Some(Aes256Gcm::new(&Key::<Aes256Gcm>::from(current))), ..Self::from_key(next) }
+    fn under(key: &MasterKey) -> Self {
+        Self { newest: cipher(key), before: None }
+    }
+
+    fn between(next: &MasterKey, current: &MasterKey) -> Self {
+        Self { newest: cipher(next), before: Some(cipher(current)) }
     }
 
     pub(crate) fn seal(&self, purpose: Purpose, owner: Eui64, secret: &[u8]) -> Result<Vec<u8>, VaultError> {

@@ -8,6 +8,8 @@ use utoipa::ToSchema;
 
 use crate::radio::settings::Class;
 
+use crate::secret::Secret;
+
 /// A multicast group: one frame for many devices of class B or C.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Group {
@@ -77,10 +79,10 @@ pub struct NewGroup {
     pub address: Option<String>,
     /// McNwkSKey; made if not given.
     #[serde(default)]
-    pub nwk_s_key: Option<String>,
+    pub nwk_s_key: Option<Secret>,
     /// McAppSKey; made if not given.
     #[serde(default)]
-    pub app_s_key: Option<String>,
+    pub app_s_key: Option<Secret>,
     /// Where its members listen; RX2's channel (class C) or the ping slots' (class B) if not given.
     #[serde(default)]
     pub frequency_hz: Option<u32>,
@@ -122,7 +124,7 @@ pub struct GroupKeys {
     #[schema(value_type = String)]
     pub address: DevAddr,
     /// McNwkSKey.
-    pub nwk_s_key: String,
+    pub nwk_s_key: Secret,
     /// McAppSKey.
-    pub app_s_key: String,
+    pub app_s_key: Secret,
 }

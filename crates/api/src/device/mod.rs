@@ -30,6 +30,8 @@ use crate::model::TestCommand;
 use crate::radio::agreement::{Agreement, RateDecision};
 use crate::radio::settings::{Class, RadioSettings};
 
+use crate::secret::Secret;
+
 /// A device's state.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -202,10 +204,10 @@ pub struct DeviceKeys {
     pub dev_eui: Eui64,
     /// AppKey, 32 hex digits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub app_key: Option<String>,
+    pub app_key: Option<Secret>,
     /// NwkKey of 1.1.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub nwk_key: Option<String>,
+    pub nwk_key: Option<Secret>,
     /// Session of a personalized device.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub personal: Option<PersonalSession>,

@@ -9,6 +9,8 @@ use utoipa::ToSchema;
 use crate::device::place::Place;
 use crate::radio::settings::RadioSettings;
 
+use crate::secret::Secret;
+
 /// A device to register.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NewDevice {
@@ -28,10 +30,10 @@ pub struct NewDevice {
     /// Its AppKey, 32 hex digits; `generate` makes one up, `fleet` takes the fleet's default key. A personalized device
     /// has none.
     #[serde(default)]
-    pub app_key: Option<String>,
+    pub app_key: Option<Secret>,
     /// Its NwkKey, if it speaks 1.1; or `generate`.
     #[serde(default)]
-    pub nwk_key: Option<String>,
+    pub nwk_key: Option<Secret>,
     /// Its fixed session, if it is activated by personalization (ABP).
     #[serde(default)]
     pub personal: Option<PersonalSession>,
@@ -116,13 +118,13 @@ pub struct PersonalSession {
     #[schema(example = "01ab23cd")]
     pub dev_addr: String,
     /// AppSKey, or `generate`.
-    pub app_s_key: String,
+    pub app_s_key: Secret,
     /// NwkSKey of 1.0.x; FNwkSIntKey of 1.1; or `generate`.
-    pub nwk_s_key: String,
+    pub nwk_s_key: Secret,
     /// SNwkSIntKey of 1.1, or `generate`; the NwkSKey if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub s_nwk_s_int_key: Option<String>,
+    pub s_nwk_s_int_key: Option<Secret>,
     /// NwkSEncKey of 1.1, or `generate`; the NwkSKey if not given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub nwk_s_enc_key: Option<String>,
+    pub nwk_s_enc_key: Option<Secret>,
 }

@@ -4,6 +4,8 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::secret::Secret;
+
 /// What a credential is for.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -118,11 +120,11 @@ pub struct IssuedCredential {
     /// Its record.
     pub credential: GatewayCredential,
     /// The token, to be sent as `Authorization: Bearer …`.
-    pub token: Option<String>,
+    pub token: Option<Secret>,
     /// The certificate, PEM.
     pub certificate_pem: Option<String>,
     /// Its key, PEM.
-    pub key_pem: Option<String>,
+    pub key_pem: Option<Secret>,
     /// The authority the gateway is to trust, PEM.
     pub trust_pem: String,
 }

@@ -11,6 +11,8 @@ use utoipa::ToSchema;
 use crate::fleet::Estate;
 use crate::people::rights::{Role, Scope, ShareLevel};
 
+use crate::secret::Secret;
+
 /// Name and password.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -18,7 +20,7 @@ pub struct SignIn {
     /// The account's name.
     pub name: String,
     /// Its password.
-    pub password: String,
+    pub password: Secret,
     /// The six digits of two-step sign-in, or a recovery code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
@@ -28,7 +30,7 @@ pub struct SignIn {
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SignedIn {
     /// To be sent as `Authorization: Bearer …`. Browsers get it as a cookie as well.
-    pub token: String,
+    pub token: Secret,
     /// When it ends.
     #[serde(with = "crate::millis")]
     pub expires_at: DateTime<Utc>,
@@ -83,9 +85,9 @@ pub struct SignInRecord {
 #[serde(deny_unknown_fields)]
 pub struct NewPassword {
     /// The one until now.
-    pub current: String,
+    pub current: Secret,
     /// The one from now on: at least 12 characters, none that are tried first when passwords are guessed.
-    pub new: String,
+    pub new: Secret,
     /// Whether access tokens stay valid: they end otherwise, for somebody else may have made some.
     #[serde(default)]
     pub keep_tokens: bool,
@@ -105,14 +107,14 @@ pub struct PasswordChanged {
 #[serde(deny_unknown_fields)]
 pub struct PasswordAgain {
     /// The account's password.
-    pub password: String,
+    pub password: Secret,
 }
 
 /// The secret for an authenticator app (RFC 6238: SHA-1, six digits, 30 s). It is shown once.
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct TwoStepSecret {
     /// In base 32, for entering by hand.
-    pub secret: String,
+    pub secret: Secret,
     /// For the app, as it stands in the code.
     pub uri: String,
     /// The same as a QR code, SVG.
@@ -131,7 +133,7 @@ pub struct TwoStepCode {
 #[derive(Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RecoveryCodes {
     /// The codes.
-    pub codes: Vec<String>,
+    pub codes: Vec<Secret>,
 }
 
 /// A member of an estate.
@@ -263,7 +265,7 @@ pub struct WrittenInvitation {
     /// The invitation.
     pub invitation: Invitation,
     /// The link's code. It is shown only now.
-    pub code: String,
+    pub code: Secret,
     /// The path that opens it, to be put behind the console's address.
     pub path: String,
 }
@@ -310,7 +312,7 @@ pub struct NewAccount {
     /// Its name.
     pub name: String,
     /// Its password: at least 12 characters, none that are tried first when passwords are guessed.
-    pub password: String,
+    pub password: Secret,
 }
 
 /// An estate as the installation's keeper sees it: its names and owners.

@@ -6,6 +6,8 @@ use utoipa::ToSchema;
 
 use crate::people::rights::{Right, Scope};
 
+use crate::secret::Secret;
+
 /// An access token's secret begins with this, so that a leaked one is recognized.
 pub const PREFIX: &str = "khr_";
 
@@ -60,5 +62,5 @@ pub struct MadeToken {
     /// The token.
     pub token: AccessToken,
     /// To be sent as `Authorization: Bearer …`. It is shown only now.
-    pub secret: String,
+    pub secret: Secret,
 }

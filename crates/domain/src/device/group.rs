@@ -4,6 +4,7 @@ use api::device::group::{ChangeGroup, NewGroup};
 use api::problem;
 use api::problem::Problem;
 use api::radio::settings::Class;
+use api::secret::Secret;
 use lorawan::region::{PayloadLimits, Region, Use};
 use lorawan::{AesKey, DevAddr, Eui64};
 
@@ -106,7 +107,7 @@ impl Check for NewGroup {
                     problem::bad_field("address", text, "8 hex digits are wanted, most significant first")
                 })?),
             };
-        let key = |field, text: &Option<String>| text.as_deref().map(|text| input::key(field, text)).transpose();
+        let key = |field, text: &Option<Secret>| text.as_deref().map(|text| input::key(field, text)).transpose();
         Ok(CheckedGroup {
             name: input::name("name", &self.name)?,
             fleet: input::slug("fleet", &self.fleet)?,

@@ -9,6 +9,7 @@ use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession, RunningCounters};
 use api::gateway::import::{Fate, ImportedRow};
 use api::problem::{Problem, bad_field};
+use api::secret::Secret;
 use lorawan::Eui64;
 
 use crate::csv;
@@ -78,12 +79,13 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
         Some(row.cell(column)).filter(|cell| !cell.is_empty()).map(str::to_owned).or_else(|| given.clone())
     };
     let cell = |column: &str| or(column, &None);
+    let secret = |column: &str| cell(column).map(Secret::from);
     let mut new = NewDevice {
         label: cell("label"),
         dev_eui: row.cell("dev_eui").into(),
         join_eui: or("join_eui", &options.join_eui).unwrap_or_default(),
-        app_key: cell("app_key"),
-        nwk_key: cell("nwk_key"),
+        app_key: secret("app_key"),
+        nwk_key: secret("nwk_key"),
         name: row.cell("name").into(),
         fleet: or("fleet", &options.fleet).unwrap_or_default(),
         model: or("model", &options.model),
@@ -112,8 +114,8 @@ fn new_device(options: &ImportOptions, row: &Row) -> Result<NewDevice, Problem> 
             dev_addr,
             app_s_key: row.cell("app_s_key").into(),
             nwk_s_key: row.cell("nwk_s_key").into(),
-            s_nwk_s_int_key: cell("s_nwk_s_int_key"),
-            nwk_s_enc_key: cell("nwk_s_enc_key"),
+            s_nwk_s_int_key: secret("s_nwk_s_int_key"),
+            nwk_s_enc_key: secret("nwk_s_enc_key"),
         };
         // Beside a root key it is the session of a join.
         match new.app_key.is_some() || new.nwk_key.is_some() {
@@ -270,8 +272,8 @@ pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
             let cells = [
                 Some(d.dev_eui.to_string()),
                 d.join_eui.map(|eui| eui.to_string()),
-                keys.app_key.clone(),
-                keys.nwk_key.clone(),
+                keys.app_key.as_deref().map(str::to_owned),
+                keys.nwk_key.as_deref().map(str::to_owned),
                 Some(d.name),
                 Some(d.fleet),
                 d.model,
@@ -280,10 +282,10 @@ pub fn export(rows: impl IntoIterator<Item = ExportRow>) -> String {
                 d.radio.class.map(|class| class.name().into()),
                 d.radio.mac_version.map(|version| version.name().into()),
                 session(|p| Some(p.dev_addr.clone())),
-                session(|p| Some(p.nwk_s_key.clone())),
-                session(|p| Some(p.app_s_key.clone())),
-                session(|p| p.s_nwk_s_int_key.clone()),
-                session(|p| p.nwk_s_enc_key.clone()),
+                session(|p| Some(p.nwk_s_key.to_string())),
+                session(|p| Some(p.app_s_key.to_string())),
+                session(|p| p.s_nwk_s_int_key.as_deref().map(str::to_owned)),
+                session(|p| p.nwk_s_enc_key.as_deref().map(str::to_owned)),
                 d.radio.counter_restart.map(|yes| if yes { "yes" } else { "no" }.into()),
                 d.hardware,
                 d.firmware,

@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use api::device::DeviceKeys;
 use api::device::keys::KeyForm;
+use api::secret::Secret;
 use lorawan::{DevAddr, Eui64};
 
 /// One credential, with its bytes in written order, most significant first.
@@ -21,8 +22,8 @@ fn credentials(join_eui: Option<Eui64>, keys: &DeviceKeys) -> Vec<Credential> {
     let mut all = Vec::new();
     let mut add = |name, constant, bytes: Vec<u8>, number| all.push(Credential { name, constant, bytes, number });
     add("DevEUI", "DEV_EUI", keys.dev_eui.to_bytes().to_vec(), true);
-    let mut key = |name, constant, text: Option<&String>| {
-        if let Some(bytes) = text.and_then(|text| hex::decode(text).ok()) {
+    let mut key = |name, constant, text: Option<&Secret>| {
+        if let Some(bytes) = text.and_then(|text| hex::decode(text.as_str()).ok()) {
             add(name, constant, bytes, false);
         }
     };
@@ -119,7 +120,7 @@ mod tests {
     const JOIN: Option<Eui64> = Some(Eui64(0x02aa_0000_0000_0001));
 
     fn joining() -> DeviceKeys {
-        let app_key = Some("7d14b209e65a813cf0279b4ed8631ac5".to_owned());
+        let app_key = Some("7d14b209e65a813cf0279b4ed8631ac5".into());
         DeviceKeys { dev_eui: Eui64(0x02bb_0000_0000_002a), app_key, nwk_key: None, personal: None }
     }
 
@@ -153,7 +154,7 @@ mod tests {
 
     #[test]
     fn a_personal_session_has_its_own_credentials() {
-        let key = "7d14b209e65a813cf0279b4ed8631ac5".to_owned();
+        let key = Secret::from("7d14b209e65a813cf0279b4ed8631ac5");
         let personal = PersonalSession {
             dev_addr: "01ab23cd".into(),
             app_s_key: key.clone(),

@@ -143,6 +143,6 @@ fn what_looks_like_a_slip_is_said() {
     assert!(said(&with("20bb00000000002a", "02aa000000000001"))[0].contains("nearly the same DevEUI"), "exchanged");
     assert!(said(&with("02bb00000000002b", "02aa000000000001")).is_empty(), "serial numbers are counted up");
     assert_eq!(said(&with("02cc000000000001", "02cc000000000001"))[0], "DevEUI and JoinEUI are the same.");
-    let plain = NewDevice { app_key: Some("00".repeat(16)), ..with("02cc000000000001", "02aa000000000001") };
+    let plain = NewDevice { app_key: Some("00".repeat(16).into()), ..with("02cc000000000001", "02aa000000000001") };
     assert!(said(&plain)[0].contains("placeholder"));
 }

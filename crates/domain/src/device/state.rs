@@ -46,16 +46,16 @@ pub fn device_keys(dev_eui: Eui64, activation: &Activation) -> DeviceKeys {
     match activation {
         Activation::OverTheAir(root) => DeviceKeys {
             dev_eui,
-            app_key: Some(root.app_key.to_hex()),
-            nwk_key: root.nwk_key.map(|key| key.to_hex()),
+            app_key: Some(root.app_key.to_hex().into()),
+            nwk_key: root.nwk_key.map(|key| key.to_hex().into()),
             personal: None,
         },
         Activation::Personalized { dev_addr, keys } => {
-            let apart = |key: AesKey| Some(key.to_hex()).filter(|_| key != keys.f_nwk_s_int_key);
+            let apart = |key: AesKey| Some(key.to_hex().into()).filter(|_| key != keys.f_nwk_s_int_key);
             let personal = PersonalSession {
                 dev_addr: dev_addr.to_string(),
-                app_s_key: keys.app_s_key.to_hex(),
-                nwk_s_key: keys.f_nwk_s_int_key.to_hex(),
+                app_s_key: keys.app_s_key.to_hex().into(),
+                nwk_s_key: keys.f_nwk_s_int_key.to_hex().into(),
                 s_nwk_s_int_key: apart(keys.s_nwk_s_int_key),
                 nwk_s_enc_key: apart(keys.nwk_s_enc_key),
             };

@@ -96,7 +96,7 @@ impl Demo {
         write("devices.csv", b"dev_eui,join_eui,app_key,name\n02b0030000000071,02aa000000000003,generate,collar-71\n");
         let personal = self.scenario.devices.iter().find(|device| device.name == "tide-08").unwrap();
         let personal = personal.personal.as_ref().unwrap();
-        write("tide-08.keys", format!("{}\n{}\n", personal.nwk_s_key, personal.app_s_key).as_bytes());
+        write("tide-08.keys", format!("{}\n{}\n", personal.nwk_s_key.as_str(), personal.app_s_key.as_str()).as_bytes());
         write("key.txt", format!("{}\n", self.app_key("tide-01")).as_bytes());
         let firmware = [7; 1000];
         let key = p256::ecdsa::SigningKey::from_slice(&[9; 32]).unwrap();

@@ -9,7 +9,7 @@ use store::{Store, Vault};
 use crate::scenes::{APP_KEY, Bench, DEV_EUI};
 
 async fn key(service: &Service) -> Option<String> {
-    service.get::<DeviceKeys>(&format!("devices/{DEV_EUI}/keys")).await.app_key
+    service.get::<DeviceKeys>(&format!("devices/{DEV_EUI}/keys")).await.app_key.map(|key| key.to_string())
 }
 
 #[tokio::test]

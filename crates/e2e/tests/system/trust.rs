@@ -12,7 +12,7 @@ async fn no_key_lies_open_in_the_database() {
     let mut bench = Bench::set_up().await;
     bench.join().await;
     let keys: DeviceKeys = bench.service.get(&format!("devices/{DEV_EUI}/keys")).await;
-    assert_eq!(keys.app_key, Some(APP_KEY.to_hex()), "one who may see it does");
+    assert_eq!(keys.app_key, Some(APP_KEY.to_hex().into()), "one who may see it does");
     let dump = bench.service.dump().to_lowercase();
     assert!(dump.contains("02b0090000000001"), "the dump shows what is stored");
     let key = APP_KEY.to_hex();

@@ -144,9 +144,9 @@ impl Fresh {
     /// As it is shown, once.
     pub fn shown(&self, trust: &Trust) -> IssuedCredential {
         let (token, certificate_pem, key_pem) = match &self.secret {
-            Secret::Token(token) => (Some(token.clone()), None, None),
+            Secret::Token(token) => (Some(token.as_str().into()), None, None),
             Secret::Certificate(issued) => {
-                (None, Some(issued.certificate_pem.clone()), Some(issued.key.serialize_pem()))
+                (None, Some(issued.certificate_pem.clone()), Some(issued.key.serialize_pem().into()))
             }
         };
         let credential = self.row.credential.clone();

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use api::ground::MapTiles;
 use api::problem::Problem;
+use api::secret::Secret;
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
 use axum::middleware::Next;
@@ -137,7 +138,7 @@ impl Edge {
     ///
     /// # Errors
     /// Too many wait, or it cannot be made.
-    pub async fn hash(&self, password: String) -> Result<String, Refusal> {
+    pub async fn hash(&self, password: Secret) -> Result<String, Refusal> {
         let _one_of_few = self.known.turn().await?;
         secret::hash(password).await.map_err(|why| {
             tracing::error!("a password could not be hashed: {why:#}");
@@ -150,7 +151,7 @@ impl Edge {
     ///
     /// # Errors
     /// Too many wait.
-    pub async fn verify(&self, password: String, stored: Option<String>, knows: bool) -> Result<bool, Refusal> {
+    pub async fn verify(&self, password: Secret, stored: Option<String>, knows: bool) -> Result<bool, Refusal> {
         let lane = if knows { &self.known } else { &self.strangers };
         let _one_of_few = lane.turn().await?;
         Ok(secret::verify(password, stored).await.unwrap_or(false))

@@ -14,7 +14,7 @@ pub(crate) async fn prepare(store: &Store, options: &Options) -> Result<()> {
     domain::input::slug("--estate", &options.estate)?;
     let owner = domain::input::name("--owner", &options.owner)?;
     let password = secret::made_up_password();
-    let hash = secret::hash(password.clone()).await.context("hashing the first password")?;
+    let hash = secret::hash(password.as_str().into()).await.context("hashing the first password")?;
     let name = options.estate.replace('-', " ");
     store.found_first(&options.estate, &name, &owner, &hash).await?;
     println!("First start: an owner account was made. Its password is shown only this once.");

@@ -75,7 +75,7 @@ pub(crate) async fn reset_password(options: &ResetPassword) -> Result<()> {
     };
     let password = secret::made_up_password();
     let kept = Kept { sign_in: None, tokens: options.keep_tokens };
-    let hash = secret::hash(password.clone()).await?;
+    let hash = secret::hash(password.as_str().into()).await?;
     let PasswordChanged { tokens_ended, .. } = store.set_password(person.id, (&hash, true), kept).await?;
     let mut note = format!("all its sign-ins and {tokens_ended} access tokens ended");
     if options.end_two_step {

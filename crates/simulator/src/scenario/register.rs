@@ -111,8 +111,8 @@ impl DeviceEntry {
         NewDevice {
             dev_eui: self.dev_eui.clone(),
             join_eui: self.join_eui.clone(),
-            app_key: Some(self.app_key.clone()).filter(|_| self.personal.is_none()),
-            nwk_key: self.nwk_key.clone(),
+            app_key: Some(self.app_key.as_str().into()).filter(|_| self.personal.is_none()),
+            nwk_key: self.nwk_key.as_deref().map(Into::into),
             personal: self.personal.clone(),
             region: Some(self.region),
             radio: RadioSettings { uplink_interval_s: Some(interval_s), ..self.radio.clone() },

@@ -39,8 +39,9 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool
         AccountVerb::Password { stdin, keep_tokens } => {
             let current = asked(stdin, "Password until now")?;
             let new = asked(stdin, "New password")?;
-            let changed: PasswordChanged =
-                client.put("/me/password", &NewPassword { current, new, keep_tokens }).await?;
+            let changed: PasswordChanged = client
+                .put("/me/password", &NewPassword { current: current.into(), new: new.into(), keep_tokens })
+                .await?;
             if out.json {
                 return out.json(&changed);
             }
@@ -52,13 +53,13 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: AccountVerb, yes: bool
         AccountVerb::Remove { stdin } => {
             confirm(yes, "Your account will be removed: its sign-ins and tokens end, and you are no member any more.")?;
             let password = asked(stdin, "Password")?;
-            client.act_with("/me/remove", &PasswordAgain { password }).await?;
+            client.act_with("/me/remove", &PasswordAgain { password: password.into() }).await?;
             out.said("The account was removed.")
         }
         AccountVerb::TwoStep { verb: TwoStepVerb::Add { stdin } } => two_step::run(client, out, stdin).await,
         AccountVerb::TwoStep { verb: TwoStepVerb::Remove { stdin } } => {
             let password = asked(stdin, "Password")?;
-            client.act_with("/me/two-step/end", &PasswordAgain { password }).await?;
+            client.act_with("/me/two-step/end", &PasswordAgain { password: password.into() }).await?;
             out.said("Signing in no longer takes a code.")
         }
     }

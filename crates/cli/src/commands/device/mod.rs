@@ -107,6 +107,8 @@ fn personal(args: &NewDeviceArgs) -> Result<Option<PersonalSession>> {
         _ => bail!("a personalized device needs --nwk-s-key and --app-s-key, or --session-keys-stdin"),
     };
     let (s_nwk_s_int_key, nwk_s_enc_key) = (args.s_nwk_s_int_key.clone(), args.nwk_s_enc_key.clone());
+    let (nwk_s_key, app_s_key) = (nwk_s_key.into(), app_s_key.into());
+    let (s_nwk_s_int_key, nwk_s_enc_key) = (s_nwk_s_int_key.map(Into::into), nwk_s_enc_key.map(Into::into));
     Ok(Some(PersonalSession { dev_addr, app_s_key, nwk_s_key, s_nwk_s_int_key, nwk_s_enc_key }))
 }
 
@@ -129,8 +131,8 @@ fn new_device(args: DeviceAddArgs) -> Result<NewDevice> {
         label,
         dev_eui: dev_eui.unwrap_or_default(),
         join_eui: join_eui.unwrap_or_default(),
-        app_key,
-        nwk_key,
+        app_key: app_key.map(Into::into),
+        nwk_key: nwk_key.map(Into::into),
         personal,
         region: args.region,
         radio,
@@ -192,14 +194,14 @@ fn show_keys(out: &Out, name: &str, keys: &ShownKeys, form: KeyForms, order: Key
 fn key_lines(shown: &ShownKeys) -> Vec<(&'static str, String)> {
     let keys = &shown.keys;
     let mut lines = vec![("dev eui", keys.dev_eui.to_string()), ("join eui", join_eui(shown.join_eui))];
-    lines.extend(keys.app_key.clone().map(|key| ("app key", key)));
-    lines.extend(keys.nwk_key.clone().map(|key| ("nwk key", key)));
+    lines.extend(keys.app_key.as_deref().map(|key| ("app key", key.to_owned())));
+    lines.extend(keys.nwk_key.as_deref().map(|key| ("nwk key", key.to_owned())));
     if let Some(personal) = &keys.personal {
         lines.push(("dev addr", personal.dev_addr.clone()));
-        lines.push(("app s key", personal.app_s_key.clone()));
-        lines.push(("nwk s key", personal.nwk_s_key.clone()));
-        lines.extend(personal.s_nwk_s_int_key.clone().map(|key| ("s nwk s int key", key)));
-        lines.extend(personal.nwk_s_enc_key.clone().map(|key| ("nwk s enc key", key)));
+        lines.push(("app s key", personal.app_s_key.to_string()));
+        lines.push(("nwk s key", personal.nwk_s_key.to_string()));
+        lines.extend(personal.s_nwk_s_int_key.as_deref().map(|key| ("s nwk s int key", key.to_owned())));
+        lines.extend(personal.nwk_s_enc_key.as_deref().map(|key| ("nwk s enc key", key.to_owned())));
     }
     lines
 }

@@ -113,9 +113,9 @@ async fn add(client: &Client, out: &Out, gateway: &str, purpose: &str, secret: &
     let credential = &issued.credential;
     out.line(format!("Credential {}, good until {}.", credential.id, day(credential.expires_at)))?;
     if let Some(token) = &issued.token {
-        out.line(format!("\nThe header the gateway is to send:\n\nAuthorization: Bearer {token}"))?;
+        out.line(format!("\nThe header the gateway is to send:\n\nAuthorization: Bearer {}", token.as_str()))?;
     }
-    for (what, pem) in [("certificate", &issued.certificate_pem), ("key", &issued.key_pem)] {
+    for (what, pem) in [("certificate", issued.certificate_pem.as_deref()), ("key", issued.key_pem.as_deref())] {
         if let Some(pem) = pem {
             out.line(format!("\nThe {what}:\n\n{}", pem.trim_end()))?;
         }

@@ -29,7 +29,7 @@ pub(crate) async fn sign_in(context: &Context, args: SignInArgs) -> Result<()> {
     let global = &context.global;
     let password = password(args.password_stdin, &args.name)?;
     let client = Client::anonymous(global, global.url.as_deref().unwrap_or(&args.address))?;
-    let mut given = SignIn { name: args.name, password, code: args.code };
+    let mut given = SignIn { name: args.name, password: password.into(), code: args.code };
     let mut answer: Result<SignedIn> = client.post("/sign-in", &given).await;
     if let Err(why) = &answer
         && why.downcast_ref::<Problem>().is_some_and(|problem| problem.code == "code_wanted")
@@ -48,7 +48,7 @@ pub(crate) async fn take_invitation(context: &Context, args: TakeArgs) -> Result
     let name = args.new_account.unwrap_or_default();
     let password = password(args.password_stdin, &name)?;
     let client = Client::anonymous(global, global.url.as_deref().unwrap_or(service))?;
-    let take = TakeInvitation { code: code.to_owned(), account: Some(NewAccount { name, password }) };
+    let take = TakeInvitation { code: code.to_owned(), account: Some(NewAccount { name, password: password.into() }) };
     let signed_in: SignedIn = client.post("/invitations/take", &take).await?;
     keep(context, client.url(), &signed_in)
 }
@@ -60,7 +60,7 @@ fn keep(context: &Context, url: &str, signed_in: &SignedIn) -> Result<()> {
         Some(file) => Some(fs::read_to_string(file).with_context(|| format!("reading {}", file.display()))?),
         None => None,
     };
-    session::keep(global, Stored { url: url.into(), token: signed_in.token.clone(), trust })?;
+    session::keep(global, Stored { url: url.into(), token: signed_in.token.to_string(), trust })?;
     if out.json {
         return out.json(&signed_in.me);
     }

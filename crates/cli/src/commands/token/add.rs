@@ -16,7 +16,7 @@ pub(super) async fn run(client: &Client, out: &Out, args: TokenAddArgs) -> Resul
     let made: MadeToken = client.post(&client.in_estate("tokens").await?, &new).await?;
     out.one(&made, |made| {
         let mut lines = lines(&made.token);
-        lines.push(("secret", made.secret.clone()));
+        lines.push(("secret", made.secret.to_string()));
         lines.push(("", "It is shown only now. Use it with --token, HERON_TOKEN or `Authorization: Bearer`.".into()));
         lines
     })

@@ -8,6 +8,7 @@ use api::people::{
     Me, NewPassword, PasswordAgain, PasswordChanged, RecoveryCodes, SignInRecord, TwoStepCode, TwoStepSecret,
 };
 use api::problem::{Problem, bad_field};
+use api::secret::Secret;
 use axum::extract::State;
 use axum::http::StatusCode;
 use store::{Kept, KeptFor, Person};
@@ -99,7 +100,7 @@ pub(crate) async fn end_other_sign_ins(State(app): State<App>, context: RequestC
 }
 
 /// The password again; it must not be guessed from a borrowed browser either.
-async fn again(app: &App, context: &RequestContext, field: &str, password: String) -> Result<Person, Refusal> {
+async fn again(app: &App, context: &RequestContext, field: &str, password: Secret) -> Result<Person, Refusal> {
     let name = &context.who.person.name;
     app.edge.limits.try_again(context.who.person.id, Instant::now()).map_err(Refusal::too_often)?;
     let found = app.store.person(name).await?;
@@ -157,7 +158,7 @@ pub(crate) async fn prepare_two_step(
     let svg = code_svg(&uri)?;
     app.store.set_otp_secret(person.id, Some(&secret)).await?;
     context.audit.secret_changed("two_step");
-    Ok(Json(TwoStepSecret { secret: text, uri, svg }))
+    Ok(Json(TwoStepSecret { secret: text.into(), uri, svg }))
 }
 
 /// Confirms the app with a first code. From now on sign-ins need a code.
@@ -180,10 +181,10 @@ pub(crate) async fn begin_two_step(
         return Err(bad_field("code", &given.code, allowed).into());
     }
     app.edge.limits.again_was_right(person.id);
-    let (codes, hashes): (Vec<_>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
+    let (codes, hashes): (Vec<String>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
     app.store.begin_two_step(person.id, &hashes).await?;
     context.audit.note("from now on sign-ins take a code");
-    Ok(Json(RecoveryCodes { codes }))
+    Ok(Json(RecoveryCodes { codes: codes.into_iter().map(Secret::from).collect() }))
 }
 
 /// Makes new recovery codes; the earlier ones are no longer valid.
@@ -199,10 +200,10 @@ pub(crate) async fn renew_recovery_codes(
     if !person.two_step {
         return Err(Problem::new(409, "not_in_use", "Sign-ins take no code").into());
     }
-    let (codes, hashes): (Vec<_>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
+    let (codes, hashes): (Vec<String>, Vec<_>) = two_step::new_recovery_codes().into_iter().unzip();
     app.store.begin_two_step(person.id, &hashes).await?;
     context.audit.secret_changed("recovery_codes");
-    Ok(Json(RecoveryCodes { codes }))
+    Ok(Json(RecoveryCodes { codes: codes.into_iter().map(Secret::from).collect() }))
 }
 
 /// Removes the caller's own account: its sign-ins and tokens end, and it is no member any more. What it made and did stays.

@@ -5,6 +5,7 @@ use std::ops::RangeInclusive;
 
 use anyhow::{Result, anyhow};
 use api::problem::{Problem, bad_field};
+use api::secret::Secret;
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher as _, PasswordVerifier as _};
@@ -59,7 +60,7 @@ pub(crate) fn token_hash(token: &str) -> [u8; 32] {
 }
 
 /// Hashes a password, away from the threads that serve.
-pub(crate) async fn hash(password: String) -> Result<String> {
+pub(crate) async fn hash(password: Secret) -> Result<String> {
     tokio::task::spawn_blocking(move || {
         let hash = Argon2::default().hash_password(password.as_bytes()).map_err(|e| anyhow!("{e}"))?;
         Ok(hash.to_string())
@@ -69,7 +70,7 @@ pub(crate) async fn hash(password: String) -> Result<String> {
 
 /// Whether `password` is the one behind `stored`. Without a hash to compare with, one is computed all
 /// the same: an unknown name must not answer faster than a wrong password.
-pub(crate) async fn verify(password: String, stored: Option<String>) -> Result<bool> {
+pub(crate) async fn verify(password: Secret, stored: Option<String>) -> Result<bool> {
     let Some(stored) = stored else {
         hash(password).await?;
         return Ok(false);

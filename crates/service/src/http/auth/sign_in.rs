@@ -126,7 +126,7 @@ async fn welcome(
     let me = me_of(app, &who).await?;
     Ok((
         [(header::SET_COOKIE, cookie), (header::CACHE_CONTROL, "no-store".into())],
-        Json(SignedIn { token, expires_at, me }),
+        Json(SignedIn { token: token.into(), expires_at, me }),
     ))
 }
 

@@ -82,7 +82,7 @@ pub(crate) async fn add_token(
         last_from: None,
     };
     estate.audit().object(format!("token {id}: {}", token.name)).made(&told(&token));
-    Ok(Created { at: estate.path(format_args!("tokens/{id}")), made: MadeToken { token, secret } })
+    Ok(Created { at: estate.path(format_args!("tokens/{id}")), made: MadeToken { token, secret: secret.into() } })
 }
 
 /// One access token, without its secret.

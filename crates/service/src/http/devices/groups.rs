@@ -196,8 +196,8 @@ pub(crate) async fn show_group_keys(
     let keys = row.config.keys;
     Ok(Json(GroupKeys {
         address: row.config.address,
-        nwk_s_key: keys.nwk_s_key.to_hex(),
-        app_s_key: keys.app_s_key.to_hex(),
+        nwk_s_key: keys.nwk_s_key.to_hex().into(),
+        app_s_key: keys.app_s_key.to_hex().into(),
     }))
 }
 

@@ -153,7 +153,7 @@ pub(crate) fn new_code() -> (String, [u8; 32]) {
 
 /// An invitation as its author sees it, once. The code is behind a `#`, which browsers do not send.
 pub(crate) fn shown(invitation: Invitation, code: String) -> WrittenInvitation {
-    WrittenInvitation { invitation, path: format!("/invitation#{code}"), code }
+    WrittenInvitation { invitation, path: format!("/invitation#{code}"), code: code.into() }
 }
 
 /// Creates an invitation: to become a member, or to share a fleet or a device. The link works once, for the first
