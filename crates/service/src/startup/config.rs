@@ -268,7 +268,8 @@ pub struct Options {
     pub audit_days: u32,
 
     /// Days for which the survey of coverage is kept: about 100 bytes an uplink, of devices that stand still one in ten minutes.
-    #[arg(long, env = "HEROND_SURVEY_DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=36_500))]
+    /// With 0 nothing is kept of where devices were heard.
+    #[arg(long, env = "HEROND_SURVEY_DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(..=36_500))]
     pub survey_days: u32,
 
     /// Address of the UDP packet-forwarder protocol; 0.0.0.0:1700 for gateways elsewhere than on this machine.

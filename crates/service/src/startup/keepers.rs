@@ -64,8 +64,9 @@ pub(crate) fn start(
         kept_for: survey_kept_for,
         stopping: stopping.clone(),
     };
+    let feeder = (options.survey_days > 0).then(|| tokio::spawn(feeder.run()));
     let doubts = Arc::clone(&shared.doubts);
-    vec![
+    let mut all = vec![
         tokio::spawn(keep_audit(store.clone(), options.audit_days, stopping.clone())),
         tokio::spawn(clear_removed(store.clone(), stopping.clone())),
         tokio::spawn(gateway_news::run(presence, store.clone(), live, directory(), stopping.clone())),
@@ -73,12 +74,13 @@ pub(crate) fn start(
         tokio::spawn(summaries::keep(store.clone(), (directory(), doubts), survey_kept_for, stopping.clone())),
         tokio::spawn(worker.run()),
         tokio::spawn(rounds.run()),
-        tokio::spawn(feeder.run()),
         tokio::spawn(Arc::clone(&shared.surveys).watch(stopping.clone())),
         tokio::spawn(Arc::clone(&shared.forecaster).run(store.clone(), stopping.clone())),
-        // Last, for the others have something to tell until they end.
-        tokio::spawn(event_log::write(store.clone(), events, stopping.clone())),
-    ]
+    ];
+    all.extend(feeder);
+    // Last, for the others have something to tell until they end.
+    all.push(tokio::spawn(event_log::write(store.clone(), events, stopping.clone())));
+    all
 }
 
 /// Deletes the messages of removed estates, a part at a time, so that nothing else has to wait for it.
