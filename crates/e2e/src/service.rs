@@ -3,6 +3,7 @@
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::net::SocketAddr;
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::OnceLock;
 
 use reqwest::{Method, StatusCode};
 use serde::de::DeserializeOwned;
@@ -112,6 +113,19 @@ fn start(
         }
     }
     panic!("herond ended before it was up: {:?}", process.wait());
+}
+
+/// The tables of a service that was never started, on the shared server.
+fn template() -> &'static str {
+    static TEMPLATE: OnceLock<String> = OnceLock::new();
+    TEMPLATE.get_or_init(|| {
+        let (server, name) = (MariaDb::shared(), "heron_template");
+        server.make(name, "");
+        let mut migrate = Command::new(program("herond"));
+        let made = migrate.arg("migrate").env("HEROND_DATABASE", server.url(name)).output().expect("herond runs");
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        server.dump(name)
+    })
 }
 
 fn folder() -> TempDir {
@@ -225,6 +239,9 @@ impl Service {
         let database = format!("heron_{:016x}", rand::random::<u64>());
         // Below the kernel's own range: no other socket takes them while the service is stopped.
         let ports = [free_port(), free_port()].map(|port| format!("127.0.0.1:{port}"));
+        if std::ptr::eq(mariadb, MariaDb::shared()) {
+            mariadb.make(&database, template());
+        }
         let url = address(&mariadb.url(&database), &surroundings);
         let started = start((&url, &data), (&ports[0], &ports[1]), mqtt.as_deref(), &options, &surroundings);
         // A connection for each request: one that the service closes early, as after a body that is too

@@ -13,6 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
+use api::device::place::Place;
 use api::device::register::{NewDevice, PersonalSession};
 use api::gateway::{GatewayAbout, NewGateway};
 use api::model::PutModel;
@@ -120,6 +121,7 @@ impl Size {
             name: format!("load-{n:06}"),
             fleet: fleet.into(),
             model: n.is_multiple_of(2).then(|| model.into()),
+            place: Some(place(n)),
             ..NewDevice::default()
         }
     }
@@ -131,6 +133,16 @@ fn gateway_eui(n: u8) -> Eui64 {
 
 fn dev_addr(n: u32) -> DevAddr {
     DevAddr(n)
+}
+
+/// A place of its own, on a grid of some 100 m: what is heard from there is evidence of coverage.
+fn place(n: u32) -> Place {
+    let (row, column) = (n / 100, n % 100);
+    Place {
+        latitude_deg: 54.5 + f64::from(row) / 1000.0,
+        longitude_deg: 3.8 + f64::from(column) / 1000.0,
+        ..Place::default()
+    }
 }
 
 /// Network and application session key of a device.

@@ -103,8 +103,11 @@ async fn one_device_one_gateway_from_radio_to_reading() {
     .await;
 
     // The refused join is explained, with the next step.
-    let devices: Vec<Device> = service.heron_json(&["device", "list", "--fleet", "grazing"]);
-    assert_eq!(devices[0].state, DeviceState::Refused);
+    let devices = until("the refusal", async || {
+        let devices: Vec<Device> = service.heron_json(&["device", "list", "--fleet", "grazing"]);
+        (devices[0].state == DeviceState::Refused).then_some(devices)
+    })
+    .await;
     assert_eq!(devices[0].refusal.as_ref().unwrap().code, "join_mic_mismatch");
     let shown = service.heron_says(&["device", "list"]);
     assert!(

@@ -14,7 +14,7 @@ use e2e::browser::Browser;
 use e2e::gateway::Gateway as Caller;
 use e2e::service::Service;
 use e2e::wait::until;
-use gateway_link::udp::Datagram;
+use gateway_link::udp::{Datagram, TxAckError};
 use lorawan::region::Region;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -141,6 +141,33 @@ async fn a_pretender_elsewhere_is_neither_answered_nor_believed() {
     assert_eq!(said, "Datagrams with its EUI come from 127.0.0.1, and are only taken from 192.0.2.7.");
     let changed = told(&bench.service).await;
     assert!(changed.iter().any(|text| text == "Changed: datagrams taken from anywhere → 192.0.2.7."), "{changed:?}");
+}
+
+#[tokio::test]
+async fn a_transmit_report_from_elsewhere_is_not_believed() {
+    let mut bench = Bench::set_up().await;
+    bench.join().await;
+    let path = format!("/estates/{}/gateways/{GATEWAY}", e2e::service::ESTATE);
+    let pinned = json!({ "udp_source": "127.0.0.1" });
+    let _: Gateway = bench.service.done(Method::PATCH, &path, Some(pinned)).await;
+    bench.gateway.pull().await;
+    let early = bench.uplink(&[1], true).await;
+    let (token, _) = bench.next_downlink(early).await;
+    let dropped = async |reason: &str| {
+        let ingest: api::IngestStats = bench.service.done(Method::GET, "/ingest", None).await;
+        ingest.dropped.into_iter().find(|dropped| dropped.reason == reason).map(|dropped| dropped.last)
+    };
+    // The whole of 127.0.0.0/8 is this machine.
+    let pretender = std::net::UdpSocket::bind("127.0.0.9:0").unwrap();
+    let late = Datagram::TxAck { token, gateway: GATEWAY, result: Err(TxAckError::TooLate) };
+    pretender.send_to(&late.emit(), bench.service.udp).unwrap();
+    let last = until("it to be turned away", async || dropped("turned_away").await).await;
+    assert_eq!(last, format!("a transmit report of {GATEWAY}"));
+    bench.gateway.report(token, Ok(())).await;
+    // Datagrams are taken one after another: once this one is acknowledged, the report has been taken.
+    let uplink = bench.device.uplink(2, &[2], false).unwrap();
+    bench.gateway.push(&uplink, 99).await;
+    assert_eq!(dropped("unasked_transmit_report").await, None, "it was still awaited");
 }
 
 #[tokio::test]

@@ -61,6 +61,7 @@ pub(crate) fn start(
         store: store.clone(),
         live: Arc::clone(&shared.live),
         surveys: Arc::clone(&shared.surveys),
+        network: network.clone(),
         kept_for: survey_kept_for,
         stopping: stopping.clone(),
     };

@@ -14,6 +14,7 @@ use tokio::sync::broadcast::error::RecvError;
 use tokio_util::sync::CancellationToken;
 use ulid::Ulid;
 
+use crate::ingest::network::Network;
 use crate::pipeline::live::Live;
 use crate::planning::survey::surveys::Surveys;
 
@@ -23,6 +24,11 @@ const EVERY: Duration = Duration::from_secs(2);
 /// Messages that are read at a time when something was missed, and the pause after that: frames go first.
 const PAGE: u32 = 1_000;
 const PAUSE: Duration = Duration::from_millis(20);
+/// Frames that wait for the engine from which on the survey waits as well, and how often it looks whether it still has to.
+const BUSY: usize = 500;
+const WHILE_BUSY: Duration = Duration::from_secs(1);
+/// Observations that wait meanwhile. What is beyond is read from the history later.
+const MOST_WAITING: usize = 20_000;
 /// Before the database is asked again.
 const RETRY: Duration = Duration::from_secs(5);
 /// At the start the last messages are read again: some of them may have been decoded late.
@@ -33,6 +39,7 @@ pub(crate) struct Feeder {
     pub store: Store,
     pub live: Arc<Live>,
     pub surveys: Arc<Surveys>,
+    pub network: Network,
     /// How long observations are kept.
     pub kept_for: TimeDelta,
     pub stopping: CancellationToken,
@@ -110,15 +117,19 @@ impl Feeder {
                 heard = listener.recv() => match heard {
                     Ok(written) => {
                         group.take(&written);
-                        group.rows.len() >= GROUP
+                        if group.rows.len() >= MOST_WAITING {
+                            group = Group::default();
+                            from = Some(TimeDelta::zero());
+                        }
+                        group.rows.len() >= GROUP && !self.is_busy()
                     }
                     Err(RecvError::Lagged(_)) => {
                         from = Some(TimeDelta::zero());
-                        true
+                        false
                     }
                     Err(RecvError::Closed) => return,
                 },
-                _ = tick.tick() => true,
+                _ = tick.tick() => !self.is_busy(),
                 () = self.stopping.cancelled() => {
                     if let Err(why) = self.store(&mut group).await {
                         tracing::debug!("the last observations are taken in at the next start: {why}");
@@ -130,6 +141,17 @@ impl Feeder {
                 tracing::debug!("observations are read again from the history: {why}");
                 from = Some(TimeDelta::zero());
             }
+        }
+    }
+
+    /// Whether frames wait: they go first, and the database is theirs.
+    fn is_busy(&self) -> bool {
+        self.network.backlog().0 >= BUSY
+    }
+
+    async fn until_there_is_room(&self) {
+        while self.is_busy() {
+            tokio::time::sleep(WHILE_BUSY).await;
         }
     }
 
@@ -146,6 +168,7 @@ impl Feeder {
 
     /// Reads what was missed from the history of messages.
     async fn catch_up(&self, group: &mut Group, again: TimeDelta) -> Result<(), StoreError> {
+        self.until_there_is_room().await;
         self.store(group).await?;
         let oldest = first_name_at(Utc::now() - self.kept_for);
         let mut after = match self.store.survey_mark().await? {
@@ -167,6 +190,7 @@ impl Feeder {
                 return Ok(());
             }
             tokio::time::sleep(PAUSE).await;
+            self.until_there_is_room().await;
         }
     }
 }
