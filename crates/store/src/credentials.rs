@@ -43,7 +43,7 @@ pub struct IssuedCertificate {
     pub expires_at: DateTime<Utc>,
 }
 
-/// A certificate that nobody may use any more.
+/// A certificate that is revoked or has expired.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EndedCertificate {
     /// Its serial number.
@@ -89,7 +89,7 @@ impl Store {
         certificates: &[IssuedCertificate],
     ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        // Whoever puts out their owners has done so by then, or there is no broker.
+        // By then their owners are disconnected, or there is no broker.
         let forget = "DELETE FROM issued_certificates WHERE expires_at < ?";
         sqlx::query(forget).bind(Utc::now() - FORGOTTEN_AFTER).execute(&mut *tx).await?;
         for certificate in certificates {

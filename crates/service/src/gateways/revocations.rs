@@ -1,4 +1,4 @@
-//! The list of revoked certificates that an MQTT broker keeps to, written anew whenever one more is revoked.
+//! The list of revoked certificates for the MQTT broker. It is written again whenever a certificate is revoked.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
@@ -21,17 +21,17 @@ use crate::data_files::DataFiles;
 use crate::gateways::authority::Authority;
 use crate::gateways::broker_files::{PID_FILE, PROGRAM, REVOKED_FILE};
 use crate::gateways::credentials::Credentials;
-use crate::gateways::transport::mqtt::Door;
+use crate::gateways::transport::mqtt::BrokerAccess;
 use crate::pipeline::condition::Condition;
 
-/// How often it is looked whether the list is still true, and whether the broker keeps to it.
+/// How often the list is checked, and whether the broker keeps to it.
 const LOOK_EVERY: Duration = Duration::from_secs(3600);
 /// The pause before another attempt to have the broker keep to it.
 const AGAIN: Duration = Duration::from_secs(30);
 /// How long the broker may take to read the list, and how often it is asked meanwhile.
 const READ_WITHIN: Duration = Duration::from_secs(5);
 const ASK_EVERY: Duration = Duration::from_millis(250);
-/// Attempts to put a client out.
+/// Attempts to disconnect a client.
 const ATTEMPTS: u32 = 10;
 /// A list is valid from this time before now: the broker's clock may be behind.
 const BACKDATED: TimeDelta = TimeDelta::days(1);
@@ -51,7 +51,7 @@ struct List {
 impl List {
     fn make(authority: &Authority, revoked: &[EndedCertificate], since: DateTime<Utc>) -> Result<Self> {
         let mut serials: Vec<Vec<u8>> = revoked.iter().map(|certificate| certificate.serial.clone()).collect();
-        serials.push(trial_serial(since));
+        serials.push(test_serial(since));
         let pem = authority.revocation_list(&serials, since)?;
         Ok(Self { pem, serials: HashSet::from_iter(serials), since })
     }
@@ -71,9 +71,9 @@ impl List {
     }
 }
 
-/// The serial number of a certificate that is on the list of this time and on no other, and was never given to anybody: who
-/// lets it in does not keep to the list.
-fn trial_serial(since: DateTime<Utc>) -> Vec<u8> {
+/// The serial number of the service's own test certificate. It is on the list of this time and on no other: a broker that
+/// accepts it does not keep to the list.
+fn test_serial(since: DateTime<Utc>) -> Vec<u8> {
     [b"Trial".as_slice(), &since.timestamp().to_be_bytes()].concat()
 }
 
@@ -125,8 +125,8 @@ pub(crate) struct Revocations {
     pub credentials: Arc<Credentials>,
     pub condition: Arc<Condition>,
     pub files: RevocationFiles,
-    /// How to get at the broker, if clients show certificates there.
-    pub door: Option<Door>,
+    /// The access to the broker, if clients show certificates there.
+    pub access: Option<BrokerAccess>,
     pub stopping: CancellationToken,
 }
 
@@ -151,8 +151,8 @@ impl Revocations {
         }
     }
 
-    /// Brings the list up to date, sees whether the broker keeps to it, and puts out who is new on it. Says whether all that is
-    /// done with.
+    /// Updates the list, tests whether the broker keeps to it, and disconnects the clients that are new on it. Returns whether
+    /// all of that is done.
     async fn round(&self, attempts: &mut u32) -> Result<bool> {
         let ended = self.store.ended_certificates(Utc::now()).await?;
         let (expired, revoked): (Vec<_>, Vec<_>) = ended.into_iter().partition(|one| one.expired);
@@ -162,21 +162,21 @@ impl Revocations {
             && let Some(folder) = self.files.folder()
             && let Err(why) = tell_broker(&folder, &list.pem)
         {
-            // Others may tell it: the trial shows.
+            // Somebody else may do that: the test below shows it.
             tracing::warn!("the broker was not told which certificates are revoked: {why:#}");
         }
-        let Some(door) = &self.door else { return Ok(true) };
-        if !self.is_kept(door, &list).await? {
+        let Some(access) = &self.access else { return Ok(true) };
+        if !self.is_kept(access, &list).await? {
             self.condition.broker_keeps_to_list(false);
             return Ok(false);
         }
         self.condition.broker_keeps_to_list(true);
-        let mut to_put_out = new_on_it(&revoked, kept.as_ref());
+        let mut to_disconnect = new_on_it(&revoked, kept.as_ref());
         // The broker looks at a certificate when somebody connects, and not again.
-        to_put_out.extend(names(expired.iter()));
-        let all_out = self.put_out(door, &to_put_out).await;
-        *attempts = if all_out { 0 } else { *attempts + 1 };
-        if !all_out && *attempts < ATTEMPTS {
+        to_disconnect.extend(names(expired.iter()));
+        let all_done = self.disconnect(access, &to_disconnect).await;
+        *attempts = if all_done { 0 } else { *attempts + 1 };
+        if !all_done && *attempts < ATTEMPTS {
             return Ok(false);
         }
         *attempts = 0;
@@ -188,7 +188,7 @@ impl Revocations {
         Ok(true)
     }
 
-    /// The list of these certificates, written anew if it is another one now.
+    /// The list of these certificates; it is written to its file if it has changed.
     fn list(&self, revoked: &[EndedCertificate]) -> Result<List> {
         let before = self.files.list(REVOKED_FILE);
         let since = this_update(before.as_ref().map(|list| list.since), Utc::now());
@@ -202,10 +202,10 @@ impl Revocations {
         }
     }
 
-    /// Whether the broker refuses who is on the list, which it may have been told just now.
-    async fn is_kept(&self, door: &Door, list: &List) -> Result<bool> {
+    /// Whether the broker refuses what is on the list. It may still be reading it.
+    async fn is_kept(&self, access: &BrokerAccess, list: &List) -> Result<bool> {
         let until = Instant::now() + READ_WITHIN;
-        while door.lets_in(&self.authority, trial_serial(list.since)).await? {
+        while access.accepts(&self.authority, test_serial(list.since)).await? {
             if Instant::now() >= until {
                 return Ok(false);
             }
@@ -214,17 +214,17 @@ impl Revocations {
         Ok(true)
     }
 
-    /// Puts clients out; whether all of them are.
-    async fn put_out(&self, door: &Door, names: &BTreeMap<Name, bool>) -> bool {
-        let mut all_out = true;
+    /// Disconnects clients; returns whether all are disconnected.
+    async fn disconnect(&self, access: &BrokerAccess, names: &BTreeMap<Name, bool>) -> bool {
+        let mut all_done = true;
         for (name, in_use) in names {
-            tracing::info!("{name} is put out of the MQTT broker: a certificate of it has ended");
-            if let Err(why) = door.put_out(&self.authority, *name, *in_use).await {
+            tracing::info!("{name} is disconnected from the MQTT broker: a certificate of it has ended");
+            if let Err(why) = access.disconnect(&self.authority, *name, *in_use).await {
                 tracing::warn!("{name}, whose certificate has ended, may still be connected to the broker: {why:#}");
-                all_out = false;
+                all_done = false;
             }
         }
-        all_out
+        all_done
     }
 }
 
@@ -239,7 +239,7 @@ fn names<'a>(certificates: impl Iterator<Item = &'a EndedCertificate>) -> impl I
     certificates.filter_map(|one| Some((one.name.parse().ok()?, one.name_in_use)))
 }
 
-/// Puts the list where the broker reads it, and has it read it: who is connected stays, and who connects is checked.
+/// Writes the list to the broker's folder, and has the broker read it. Connected clients stay; new connections are checked.
 fn tell_broker(folder: &Path, pem: &str) -> Result<()> {
     let target = folder.join(REVOKED_FILE);
     let write = || -> Result<()> {
@@ -288,17 +288,17 @@ mod tests {
         let read = files.list(REVOKED_FILE).unwrap();
         assert_eq!(read.serials, list.serials);
         assert!(read.is_of(&revoked) && !read.is_of(&revoked[..1]) && !read.is_of(&[]));
-        assert!(read.serials.contains(&trial_serial(read.since)), "{:?}", read.serials);
+        assert!(read.serials.contains(&test_serial(read.since)), "{:?}", read.serials);
         assert_eq!(read.since.timestamp(), (now - BACKDATED).timestamp());
         let second = this_update(Some(read.since), now);
         assert_eq!(second.timestamp(), read.since.timestamp() + 1, "within one second, and after the clock went back");
-        assert!(!read.serials.contains(&trial_serial(second)));
+        assert!(!read.serials.contains(&test_serial(second)));
         assert_eq!(files.current(&authority).unwrap(), list.pem);
         assert!(List::read("nonsense".into()).is_err());
     }
 
     #[test]
-    fn who_is_new_on_the_list_is_put_out() {
+    fn who_is_new_on_the_list_is_disconnected() {
         let folder = tempfile::tempdir().unwrap();
         let authority = Authority::open_or_create(folder.path()).unwrap();
         let names = ["02a1f00000000001-abc", "02a1f00000000002-abc"];

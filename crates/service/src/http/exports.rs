@@ -103,7 +103,7 @@ impl Stream for Parts {
     }
 }
 
-/// Begins to write a file in this turn; gives its parts. Writing ends when nobody reads them any more.
+/// Begins to write a file in this turn, and returns its parts. Writing ends when the reader is gone.
 pub(crate) fn parts_of<W>(
     turn: ExportTurn,
     write: impl FnOnce(FileParts) -> W,
@@ -140,7 +140,7 @@ where
     Parts { receiver, reader }
 }
 
-/// How long parts have waited that nobody takes.
+/// How long a written part has waited for its reader.
 #[derive(Default)]
 struct Unread {
     taken: u64,

@@ -1,11 +1,11 @@
-//! Addresses that people give and the service calls: what is of this machine or its network is not theirs to look at.
+//! Addresses that people give and the service calls. Through the service nobody may reach this machine or its network.
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use anyhow::{Context as _, Result, anyhow, bail};
 use ipnet::{Ipv4Net, Ipv6Net};
 
-/// Networks of version 4 that are nobody else's business, or nobody's at all (RFC 6890 and the IANA registry of
+/// Networks of version 4 that may not be reached through the service (RFC 6890 and the IANA registry of
 /// special-purpose addresses). The networks for documentation are left out: nothing is there.
 const INNER_V4: [Ipv4Net; 14] = [
     v4([0, 0, 0, 0], 8),
@@ -62,7 +62,7 @@ fn held_v4(address: Ipv6Addr) -> Option<Ipv4Addr> {
     }
 }
 
-/// Whether an address is of this machine, or of a network that is nobody else's business.
+/// Whether an address may not be reached through the service: it is of this machine, of its network, or of no use outside.
 pub(crate) fn is_inner(address: IpAddr) -> bool {
     match address {
         IpAddr::V4(address) => INNER_V4.iter().any(|net| net.contains(&address)),
@@ -126,7 +126,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn inner_addresses_are_known_in_every_dress() {
+    fn inner_addresses_are_known_in_every_form() {
         for inner in [
             "127.0.0.1",
             "10.1.2.3",

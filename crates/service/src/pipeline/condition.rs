@@ -62,8 +62,8 @@ struct Inner {
     notes: Vec<Note>,
     /// Whether the MQTT broker is reachable, and since when; `None` without one.
     broker: Option<(bool, Instant)>,
-    /// Whether the MQTT broker lets in who shows a revoked certificate.
-    broker_is_lax: bool,
+    /// Whether the MQTT broker accepts revoked certificates.
+    broker_accepts_revoked: bool,
     /// When the database last answered.
     database: Option<Instant>,
 }
@@ -163,7 +163,7 @@ impl Condition {
 
     /// The MQTT broker keeps to the list of revoked certificates, or not.
     pub fn broker_keeps_to_list(&self, keeps: bool) {
-        self.lock().broker_is_lax = !keeps;
+        self.lock().broker_accepts_revoked = !keeps;
     }
 
     /// The database has answered any question.
@@ -300,7 +300,7 @@ impl Condition {
             ));
         }
         let inner = self.lock();
-        if inner.broker_is_lax {
+        if inner.broker_accepts_revoked {
             let what = "The MQTT broker lets in gateways whose certificates are revoked.".into();
             let next = "It has to read the list again: revoked.pem, in the folder broker of the data folder (see docs/gateways.md).";
             found.push(concern(Weight::Trouble, what, next));

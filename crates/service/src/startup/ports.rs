@@ -14,7 +14,7 @@ use crate::gateways::revocations::{RevocationFiles, Revocations};
 use crate::gateways::transport::admission::Admission;
 use crate::gateways::transport::cups::Cups;
 use crate::gateways::transport::lns::{Connections, Lns};
-use crate::gateways::transport::mqtt::{BrokerAddress, Door, Mqtt};
+use crate::gateways::transport::mqtt::{BrokerAccess, BrokerAddress, Mqtt};
 use crate::gateways::transport::udp::Udp;
 use crate::gateways::transport::{Links, cups, lns, mqtt, udp};
 use crate::ingest::network::Network;
@@ -118,7 +118,7 @@ fn revocations(options: &Options, shared: &Shared, url: &str, trust: &Trust) -> 
         credentials: Arc::clone(&shared.credentials),
         condition: Arc::clone(&shared.condition),
         files: RevocationFiles::new(&options.data),
-        door: address.shows_certificates().then(|| Door { address, trust: trust.clone() }),
+        access: address.shows_certificates().then(|| BrokerAccess { address, trust: trust.clone() }),
         stopping: shared.stopping.clone(),
     })
 }

@@ -66,7 +66,7 @@ impl Refusals {
         Fate::Begun
     }
 
-    /// How many were counted; the count begins anew.
+    /// How many were counted; the count starts at zero again.
     pub(crate) fn counted(&self, key: &Key) -> u32 {
         self.lock().remove(key).unwrap_or_default()
     }

@@ -1,7 +1,7 @@
 //! Gateways behind an MQTT broker. Who may write to a gateway's topics is the broker's to say; see `herond
 //! broker-files`.
 
-mod put_out;
+mod access;
 mod reach;
 
 use std::collections::HashMap;
@@ -30,7 +30,7 @@ use crate::ingest::network::Network;
 use crate::ingest::stats::IngestStats;
 use crate::pipeline::condition::Condition;
 
-pub(crate) use put_out::Door;
+pub(crate) use access::BrokerAccess;
 pub(crate) use reach::{BrokerAddress, reach, trust};
 
 /// Connections in a row that end with something unreadable before the broker is told to forget what it has kept.
@@ -249,8 +249,8 @@ impl Mqtt {
         true
     }
 
-    /// Whether the certificate was issued when this EUI was registered before, perhaps by another estate. It speaks for
-    /// nobody now.
+    /// Whether the certificate was issued for an earlier registration of this EUI, perhaps by another estate. Its messages are
+    /// dropped.
     fn is_of_earlier_registration(&self, name: Name) -> bool {
         if self.presence.broker_name(name.eui).is_none_or(|now| now == name) {
             return false;

@@ -1,4 +1,4 @@
-//! Whether the broker refuses revoked certificates, and putting out who was connected with one.
+//! Tests whether the broker refuses revoked certificates, and disconnects clients that had connected with one.
 
 use std::time::Duration;
 
@@ -8,7 +8,6 @@ use gateway_link::mqtt::{Name, Topic};
 use rumqttc::{
     AsyncClient, ConnectReturnCode, ConnectionError, Event, EventLoop, Incoming, MqttOptions, Outgoing, QoS,
 };
-
 use tokio::net::TcpStream;
 
 use crate::gateways::authority::{Authority, Issued};
@@ -17,29 +16,29 @@ use crate::net::tls::Trust;
 
 /// How long the broker may take.
 const PATIENCE: Duration = Duration::from_secs(10);
-/// How long the certificates are good that are shown for this.
+/// How long the certificates are valid that are made for this.
 const LASTS: TimeDelta = TimeDelta::minutes(10);
-/// The name of a client that is not to be let in.
+/// The name in the certificate of a test that the broker has to refuse.
 const TRIAL: &str = "keen-heron-trial";
 
-/// How to get at the broker.
-pub(crate) struct Door {
+/// The service's own access to the broker.
+pub(crate) struct BrokerAccess {
     pub address: BrokerAddress,
     pub trust: Trust,
 }
 
-impl Door {
+impl BrokerAccess {
     fn client(&self, name: &str, own: &Issued, forget: bool) -> Result<(AsyncClient, EventLoop)> {
         let mut options = MqttOptions::new(name, &self.address.host, self.address.port);
         options.set_clean_session(forget).set_transport(tls(own, &self.trust)?);
         Ok(AsyncClient::new(options, 4))
     }
 
-    /// Whether the broker lets in who shows a certificate with this serial number.
+    /// Whether the broker accepts a certificate with this serial number.
     ///
     /// # Errors
     /// It is not reached within ten seconds.
-    pub(crate) async fn lets_in(&self, authority: &Authority, serial: Vec<u8>) -> Result<bool> {
+    pub(crate) async fn accepts(&self, authority: &Authority, serial: Vec<u8>) -> Result<bool> {
         let own = authority.for_trial(TRIAL, serial, Utc::now() + LASTS)?;
         let (client, mut broker) = self.client(TRIAL, &own, true)?;
         let answered = async {
@@ -60,13 +59,13 @@ impl Door {
         tokio::time::timeout(PATIENCE, answered).await.context("the broker does not answer")?
     }
 
-    /// Signs in for a moment under a gateway's name: a broker ends the connection that had the name before (MQTT 3.1.1
-    /// §3.1.4). Who shows a revoked certificate does not get in again; who has a good one does at once. If nobody has,
-    /// what the broker keeps for the name is dropped as well.
+    /// Disconnects a gateway, by connecting for a moment under its name: a broker closes the earlier connection of that name
+    /// (MQTT 3.1.1 §3.1.4). With a good certificate the gateway connects again at once; with a revoked one it cannot. If no
+    /// good one is left, the broker also drops what it keeps for that name.
     ///
     /// # Errors
-    /// The broker is not reached within ten seconds, or does not let the service in under that name.
-    pub(crate) async fn put_out(&self, authority: &Authority, name: Name, name_in_use: bool) -> Result<()> {
+    /// The broker is not reached within ten seconds, or refuses the service under that name.
+    pub(crate) async fn disconnect(&self, authority: &Authority, name: Name, name_in_use: bool) -> Result<()> {
         let own = authority.for_gateway(name, Utc::now() + LASTS)?;
         let (client, mut broker) = self.client(&name.to_string(), &own, !name_in_use)?;
         let done = async {
