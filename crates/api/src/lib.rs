@@ -16,6 +16,7 @@ pub mod ledger;
 pub mod message;
 pub mod metrics;
 pub mod model;
+pub mod outlet;
 pub mod people;
 pub mod problem;
 pub mod radio;

@@ -101,6 +101,11 @@ pub(crate) fn fleets() -> ArgValueCandidates {
     candidates("fleets", "slug")
 }
 
+/// Short names of outlets.
+pub(crate) fn outlets() -> ArgValueCandidates {
+    candidates("outlets", "slug")
+}
+
 /// Short names of models.
 pub(crate) fn models() -> ArgValueCandidates {
     candidates("models", "slug")

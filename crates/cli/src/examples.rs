@@ -195,6 +195,30 @@ const EXAMPLES: &[Examples] = &[
     ("round show", &["heron round show 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("round remove", &["heron round remove 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
     ("group remove", &["heron group remove all-sluices"]),
+    (
+        "outlet add",
+        &[
+            "heron outlet add harbour-office --to https://harbour.example/keen-heron --fleet tide-and-sluice --type uplink",
+            "heron outlet add levels --to https://quay.example/in --field device.name --field readings.water_level.value --together 100",
+        ],
+    ),
+    ("outlet list", &["heron outlet list"]),
+    ("outlet show", &["heron outlet show harbour-office"]),
+    ("outlet test", &["heron outlet test harbour-office"]),
+    ("outlet send", &["heron outlet send harbour-office --since 1h"]),
+    ("outlet delivery list", &["heron outlet delivery list harbour-office"]),
+    ("outlet letter list", &["heron outlet letter list harbour-office"]),
+    ("outlet letter show", &["heron outlet letter show harbour-office 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
+    ("outlet letter send", &["heron outlet letter send harbour-office --all"]),
+    ("outlet letter remove", &["heron outlet letter remove harbour-office 01KBA7Q2V9ZB3W4X5Y6Z7A8B9C"]),
+    (
+        "outlet set",
+        &[
+            "heron outlet set harbour-office --type uplink,notice --header X-Harbour=north",
+            "heron outlet set levels --pause",
+        ],
+    ),
+    ("outlet remove", &["heron outlet remove levels"]),
     ("device move", &["heron device move tide-21 --to saltholm --fleet buoys"]),
     ("device remove", &["heron device remove tide-21"]),
     (

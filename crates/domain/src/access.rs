@@ -66,11 +66,11 @@ impl FromIterator<Right> for Rights {
 
 /// What it may do.
 pub fn role_rights(role: Role) -> Rights {
-    use Right::{Decoders, Devices, Gateways, Keys, Send, View};
+    use Right::{Decoders, Devices, Gateways, Keys, Outlets, Send, View};
     match role {
         Role::Viewer => [View].into_iter().collect(),
         Role::Operator => [View, Send].into_iter().collect(),
-        Role::Engineer => [View, Send, Devices, Decoders, Gateways, Keys].into_iter().collect(),
+        Role::Engineer => [View, Send, Devices, Decoders, Gateways, Outlets, Keys].into_iter().collect(),
         Role::Owner => Right::ALL.into_iter().collect(),
     }
 }

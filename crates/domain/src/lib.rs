@@ -17,6 +17,7 @@ pub mod grants;
 pub mod input;
 pub mod metrics;
 pub mod model;
+pub mod outlet;
 pub mod patch;
 pub mod people;
 pub mod radio;

@@ -8,6 +8,7 @@ pub mod gateway;
 pub mod programs;
 pub mod proxy;
 pub mod service;
+pub mod sink;
 pub mod wait;
 
 pub use testdb as mariadb;

@@ -11,6 +11,7 @@ mod http;
 mod import;
 mod ingest;
 mod net;
+mod outlets;
 mod pipeline;
 mod planning;
 mod rounds;
@@ -71,6 +72,8 @@ fn main() -> ExitCode {
 fn serve(options: Options) -> Result<()> {
     let filter = EnvFilter::try_new(&options.log).with_context(|| format!("--log {}", options.log))?;
     let colours = std::io::stderr().is_terminal();
+    // What outlets call with over TLS. An error would say that there is one already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::run::run(options))
 }

@@ -29,7 +29,7 @@ enum Owner {
 }
 
 /// Every secret that is sealed in the database.
-const ALL: [Sealed; 7] = [
+const ALL: [Sealed; 8] = [
     sealed("devices", "app_key_sealed", Purpose::AppKey, Owner::Eui("dev_eui"), None),
     sealed("devices", "nwk_key_sealed", Purpose::NwkKey, Owner::Eui("dev_eui"), None),
     sealed("devices", "personal_keys_sealed", Purpose::PersonalKeys, Owner::Eui("dev_eui"), None),
@@ -37,6 +37,7 @@ const ALL: [Sealed; 7] = [
     sealed("multicast_groups", "keys_sealed", Purpose::GroupKeys, Owner::Eui("group_eui"), None),
     sealed("fleets", "default_app_key_sealed", Purpose::FleetKey, Owner::Number("id"), None),
     sealed("people", "otp_sealed", Purpose::OneTimeCodes, Owner::Number("id"), None),
+    sealed("outlets", "secrets_sealed", Purpose::OutletSecrets, Owner::Number("id"), None),
 ];
 
 const fn sealed(

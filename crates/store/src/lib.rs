@@ -28,6 +28,7 @@ mod models;
 mod moving;
 mod named;
 mod outbox;
+mod outlets;
 mod people;
 mod plans;
 mod profiles;
@@ -42,7 +43,7 @@ mod vault;
 pub use airtime::{AirtimeRow, QuarterRow, Since, Sums};
 pub use commit::{
     Activity, Batch, COMMIT_LIMIT, DecodeFailure, Decoding, Mark, Refused, Split, SplitPart, StoredMessage,
-    StoredReading, Subject, Writer, WrittenMessage, outbox_name,
+    StoredReading, Subject, Writer, WrittenMessage, outbox_name, told_number,
 };
 pub use connect::lease::{Claim, Holder, LEASE, Lease};
 pub use credentials::{CredentialRow, EndedCertificate, IssuedCertificate, SecretHash};
@@ -61,6 +62,7 @@ pub use messages::MessageQuery;
 pub use models::{ImportedModel, ModelRow, Source};
 pub use moving::Moved;
 pub use named::Named;
+pub use outlets::{LetterRow, MOST_COUNTED, NewLetter, OutletId, OutletRow, Paused, Progress, ToldMessage};
 pub use people::access::{InvitationToWrite, Membership, Taken, Taker};
 pub use people::accounts::{Kept, MemberChange, Person, PersonId, SignInRow};
 pub use people::audit::AuditQuery;

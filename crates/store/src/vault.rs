@@ -46,6 +46,7 @@ pub(crate) enum Purpose {
     FleetKey,
     OneTimeCodes,
     KeptAnswer,
+    OutletSecrets,
 }
 
 /// Seals and opens keys. While the master key is being replaced there are two: new secrets are sealed under the new
@@ -231,6 +232,7 @@ fn bound_to(purpose: Purpose, owner: Eui64) -> [u8; 9] {
         Purpose::FleetKey => 6,
         Purpose::OneTimeCodes => 7,
         Purpose::KeptAnswer => 8,
+        Purpose::OutletSecrets => 9,
     };
     aad[1..].copy_from_slice(&owner.to_bytes());
     aad

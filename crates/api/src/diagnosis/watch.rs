@@ -20,6 +20,8 @@ pub enum About {
     Device,
     /// A model's decoder, or its reading rules.
     Decoder,
+    /// An outlet: it does not deliver.
+    Outlet,
 }
 
 /// Something that needs attention.

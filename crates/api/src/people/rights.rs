@@ -26,6 +26,8 @@ pub enum Right {
     Decoders,
     /// Register, change and remove gateways and their credentials.
     Gateways,
+    /// Set up outlets: where messages are delivered.
+    Outlets,
     /// See root keys, and session keys that were given.
     Keys,
     /// Invite people, give roles, share, and end what others hold.
@@ -36,8 +38,17 @@ pub enum Right {
 
 impl Right {
     /// All of them, the most harmless first.
-    pub const ALL: [Self; 8] =
-        [Self::View, Self::Send, Self::Devices, Self::Decoders, Self::Gateways, Self::Keys, Self::People, Self::Audit];
+    pub const ALL: [Self; 9] = [
+        Self::View,
+        Self::Send,
+        Self::Devices,
+        Self::Decoders,
+        Self::Gateways,
+        Self::Outlets,
+        Self::Keys,
+        Self::People,
+        Self::Audit,
+    ];
 
     /// As written everywhere.
     pub const fn name(self) -> &'static str {
@@ -47,6 +58,7 @@ impl Right {
             Self::Devices => "devices",
             Self::Decoders => "decoders",
             Self::Gateways => "gateways",
+            Self::Outlets => "outlets",
             Self::Keys => "keys",
             Self::People => "people",
             Self::Audit => "audit",
@@ -61,6 +73,7 @@ impl Right {
             Self::Devices => "register, change and remove devices, fleets, groups and radio profiles",
             Self::Decoders => "change models and decoders, import catalogues, decode history again",
             Self::Gateways => "register, change and remove gateways, their credentials, kits and firmware",
+            Self::Outlets => "set up outlets, see what they delivered, have it delivered again",
             Self::Keys => "see and export keys; each view is in the audit log",
             Self::People => "invite people, give roles, share, end what others hold",
             Self::Audit => "read and export the audit log",

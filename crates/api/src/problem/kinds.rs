@@ -82,6 +82,7 @@ pub const KINDS: &[ProblemKind] = &[
     kind("other_host", 421, "The service does not answer to that name.", "Add the name with `--http-names`."),
     kind("other_site", 403, "Another site asked for it.", "Do it from the console, or with a token."),
     kind("outbox_full", 409, "The outbox is full.", "Cancel some downlinks, or wait."),
+    kind("paused", 409, "The outlet is paused.", "Resume it first."),
     kind("request_begun", 409, "The same request was begun before.", "Ask again; then look whether it was done."),
     kind("sign_in", 401, "No valid token came with the request.", "Sign in, and send the token."),
     kind(

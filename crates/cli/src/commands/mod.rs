@@ -24,6 +24,7 @@ pub(crate) mod link;
 pub(crate) mod manual;
 pub(crate) mod model;
 pub(crate) mod outbox;
+pub(crate) mod outlet;
 pub(crate) mod people;
 pub(crate) mod profile;
 pub(crate) mod readings;
@@ -69,6 +70,7 @@ use crate::commands::link::LinkVerb;
 use crate::commands::manual::args::ManualArgs;
 use crate::commands::model::args::ModelVerb;
 use crate::commands::outbox::args::OutboxVerb;
+use crate::commands::outlet::args::OutletVerb;
 use crate::commands::people::args::PeopleVerb;
 use crate::commands::profile::args::ProfileVerb;
 use crate::commands::readings::args::ReadingsVerb;
@@ -213,6 +215,11 @@ pub(crate) enum Noun {
     Round {
         #[command(subcommand)]
         verb: RoundVerb,
+    },
+    /// Outlets: messages are delivered to other systems as they come.
+    Outlet {
+        #[command(subcommand)]
+        verb: OutletVerb,
     },
     /// What was heard and sent.
     Traffic {
@@ -376,6 +383,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Profile { verb } => profile::run(&context.client()?, out, verb, yes).await,
         Noun::Device { verb } => device::run(&context.client()?, out, verb, yes).await,
         Noun::Group { verb } => group::run(&context.client()?, out, verb, yes).await,
+        Noun::Outlet { verb } => outlet::run(&context.client()?, out, verb, yes).await,
         Noun::Outbox { verb } => outbox::run(&context.client()?, out, verb).await,
         Noun::Round { verb } => round::run(&context.client()?, out, verb, yes).await,
         Noun::Traffic { verb } => traffic::run(&context.client()?, out, verb).await,

@@ -22,7 +22,8 @@ const NOT_RUN: [&str; 13] = [
     "heron gateway credential replace",
 ];
 /// Those that may end with 1 because of what they find.
-const MAY_REFUSE: [(&str, &str); 5] = [
+const MAY_REFUSE: [(&str, &str); 6] = [
+    ("heron outlet test", ""),
     ("heron watch", ""),
     ("heron decoder job remove", "ended"),
     ("heron scenario import", "no broker"),

@@ -164,10 +164,24 @@ impl Demo {
             "decoder" if word(2) == "try" => self.uplink().await,
             "decoder" => first("jobs").await,
             "rehearse" => self.uplink().await,
+            "outlet" => self.dead_letter(word(4)).await,
             "gateway" if word(2) == "firmware" => first("gateway-firmware").await,
             "gateway" => first("gateways/north-weir/credentials").await,
             other => panic!("no id of {other} is known"),
         }
+    }
+
+    /// A dead letter of an outlet: that of its last message, as if it had been refused.
+    async fn dead_letter(&self, outlet: &str) -> String {
+        self.service.query(
+            "INSERT IGNORE INTO dead_letters (outlet_id, told, message_id, given_up_at, about, body)
+             SELECT o.id, m.told, m.id, NOW(), '{\"tries\":3,\"why\":\"it answers 422 Unprocessable Entity\",\"request\":
+             {\"line\":\"POST https://harbour.example/keen-heron\",\"headers\":{},\"body\":\"\"},\"answer\":null}', m.body
+             FROM outlets o JOIN messages m ON m.estate_id = o.estate_id AND m.told IS NOT NULL
+             ORDER BY o.slug = 'harbour-office' DESC, m.told DESC LIMIT 1",
+        );
+        let letters: Vec<Value> = self.service.list(&format!("outlets/{outlet}/dead-letters")).await;
+        letters[0]["id"].as_str().unwrap().to_owned()
     }
 
     /// A stored uplink of tide-01.

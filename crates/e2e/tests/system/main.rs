@@ -28,6 +28,7 @@ mod many_devices;
 mod mqtt;
 mod network;
 mod outbox;
+mod outlets;
 mod past;
 mod people;
 mod planning;

@@ -375,8 +375,8 @@ async fn messages_that_a_kill_parted_from_their_state_are_taken_back_and_no_othe
 
     // A group whose state did not follow; what was written by a clock that was ahead is older and stays.
     let beyond = format!(
-        "INSERT INTO messages SELECT '{0}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
-         INSERT INTO messages SELECT '{1}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
+        "INSERT INTO messages (id, estate_id, dev_eui, kind, body) SELECT '{0}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
+         INSERT INTO messages (id, estate_id, dev_eui, kind, body) SELECT '{1}', estate_id, dev_eui, kind, body FROM messages LIMIT 1;
          INSERT INTO undecoded (message_id) VALUES ('{0}');
          REPLACE INTO message_group SELECT 1, commits + 1, '{0}', '{0}' FROM instance",
         uplink(1501).id,

@@ -25,6 +25,7 @@ use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::net::few::Few;
 use crate::net::tls::{Identity, Trust};
+use crate::outlets::Outlets;
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
@@ -75,6 +76,7 @@ pub struct App {
     pub jobs: Arc<Notify>,
     /// Told when there is a new round.
     pub rounds: Arc<Notify>,
+    pub(crate) outlets: Arc<Outlets>,
 }
 
 impl App {

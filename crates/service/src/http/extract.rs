@@ -169,6 +169,28 @@ impl FromRequestParts<App> for PathModel {
     }
 }
 
+/// The outlet in the path.
+pub(crate) struct PathOutlet(pub String);
+
+impl FromRequestParts<App> for PathOutlet {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
+        Ok(Self(path_parameter(parts, app, "outlet").await?))
+    }
+}
+
+/// The dead letter in the path.
+pub(crate) struct PathLetter(pub String);
+
+impl FromRequestParts<App> for PathLetter {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Refusal> {
+        Ok(Self(path_parameter(parts, app, "letter").await?))
+    }
+}
+
 async fn path_parameter(parts: &mut Parts, app: &App, name: &str) -> Result<String, Refusal> {
     let parameters = RawPathParams::from_request_parts(parts, app).await;
     let found = parameters.ok().and_then(|all| {

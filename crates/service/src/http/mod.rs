@@ -17,6 +17,7 @@ pub(crate) mod insight;
 pub(crate) mod json;
 pub(crate) mod listing;
 pub(crate) mod models;
+pub(crate) mod outlets;
 pub(crate) mod people;
 pub(crate) mod planning;
 pub(crate) mod upload;
@@ -60,6 +61,7 @@ fn described() -> OpenApiRouter<App> {
         models::routes(),
         devices::routes(),
         planning::routes(),
+        outlets::routes(),
     ];
     let all = all.into_iter().fold(OpenApiRouter::new(), OpenApiRouter::merge);
     OpenApiRouter::with_openapi(Document::openapi()).nest(api::BASE, all)

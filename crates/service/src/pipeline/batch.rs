@@ -63,7 +63,8 @@ pub(crate) struct FinishedBatch {
     pub decoded: usize,
     pub transmissions: Vec<Transmission>,
     pub to_decode: Vec<DecodeJob>,
-    pub to_publish: Vec<Arc<WrittenMessage>>,
+    /// Each with its place among the messages of the batch.
+    pub to_publish: Vec<(usize, Arc<WrittenMessage>)>,
     /// What goes to the live stream and is stored nowhere.
     pub live_only: Vec<Arc<WrittenMessage>>,
 }
@@ -197,7 +198,7 @@ impl FinishedBatch {
     /// Adds a message; one that is still to be decoded is published with its readings.
     fn add(&mut self, stored: StoredMessage, found: Option<Found>, job: Option<DecodeJob>) {
         if job.is_none() {
-            self.to_publish.push(Arc::clone(&stored.written));
+            self.to_publish.push((self.batch.messages.len(), Arc::clone(&stored.written)));
         }
         self.to_decode.extend(job);
         self.batch.messages.push(stored);
@@ -497,7 +498,7 @@ mod tests {
         let levels: Vec<_> = pending
             .to_publish
             .iter()
-            .map(|news| match &news.message.body {
+            .map(|(_, news)| match &news.message.body {
                 Body::Uplink(built) => {
                     built.readings.get("level").map(|level| (level.value.clone(), level.unit.clone()))
                 }
@@ -539,7 +540,7 @@ mod tests {
         let pending = preparer.prepare(output(uplink(1, 9), 1));
         let pending = finished_when_read(&preparer, pending);
         assert_eq!((pending.decoded, pending.to_decode.len(), pending.batch.readings.len()), (1, 0, 0));
-        let Body::Uplink(built) = &pending.to_publish[0].message.body else { panic!("no uplink") };
+        let Body::Uplink(built) = &pending.to_publish[0].1.message.body else { panic!("no uplink") };
         assert!(built.decode_error.as_deref().is_some_and(|why| why.contains("port 9")), "{:?}", built.decode_error);
     }
 

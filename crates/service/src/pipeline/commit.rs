@@ -28,6 +28,7 @@ use crate::pipeline::condition::Condition;
 use crate::pipeline::live::Live;
 use crate::pipeline::mailbox::{Coalesce as _, Mailbox};
 use crate::pipeline::metrics::Metrics;
+use crate::pipeline::recent::Recent;
 use crate::pipeline::refused_rows::RefusedRows;
 use crate::startup::high_water::HighWater;
 
@@ -48,6 +49,7 @@ pub(crate) struct Committer {
     pub links: Arc<Links>,
     pub network: Network,
     pub live: Arc<Live>,
+    pub recent: Arc<Recent>,
     pub to_decode: mpsc::Sender<DecodeJob>,
     pub metrics: Arc<Metrics>,
     pub condition: Arc<Condition>,
@@ -56,6 +58,14 @@ pub(crate) struct Committer {
     pub high_water: HighWater,
     /// Ends the wait for a database that is away when the service stops: what is not written stays in the journal.
     pub give_up: CancellationToken,
+}
+
+/// A batch that was written.
+struct Written {
+    /// Devices and groups that are not served from now on.
+    unserved: HashSet<Eui64>,
+    /// Whether all of it was in one transaction.
+    whole: bool,
 }
 
 /// Why a batch was not written.
@@ -146,7 +156,13 @@ impl Committer {
         let FinishedBatch { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = finished;
         let mark = batch.mark;
         let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
-        let unserved = self.commit(batch).await?;
+        let Written { unserved, whole } = self.commit(batch).await?;
+        let commit = self.writer.lease().commits;
+        if whole {
+            self.recent.committed(commit, &to_publish);
+        } else {
+            self.recent.passed_over(commit);
+        }
         tracing::debug!(changes, messages, decoded, took = ?begun.elapsed(), "committed");
         for transmission in transmissions {
             self.transmit(&transmission, &unserved).await;
@@ -157,7 +173,7 @@ impl Committer {
         if let Some(mark) = mark {
             self.network.durable(mark);
         }
-        for news in to_publish.into_iter().chain(live_only) {
+        for news in to_publish.into_iter().map(|(_, news)| news).chain(live_only) {
             self.live.publish(news);
         }
         for job in to_decode {
@@ -170,9 +186,9 @@ impl Committer {
     /// Writes a batch, and waits while the database is away. Meanwhile the queues before this task hold what they can,
     /// and what they cannot is shed and counted where it comes in. Gives the devices that are not served from now on:
     /// what the engine did for them is not durable, so nobody may hear of it.
-    async fn commit(&mut self, batch: Batch) -> Result<HashSet<Eui64>, NotWritten> {
+    async fn commit(&mut self, batch: Batch) -> Result<Written, NotWritten> {
         match self.write(&batch).await {
-            Ok(()) => return Ok(HashSet::new()),
+            Ok(()) => return Ok(Written { unserved: HashSet::new(), whole: true }),
             Err(NotWritten::Refused(why)) => {
                 tracing::error!("the database refuses something in a group, which is looked for: {why}");
             }
@@ -190,7 +206,7 @@ impl Committer {
         }
         // Last, so that a service killed halfway hears all of it again.
         self.write(&split.mark()).await?;
-        Ok(unserved)
+        Ok(Written { unserved, whole: false })
     }
 
     /// Reports a refused row; returns the device or group if it is state.

@@ -12,4 +12,5 @@ pub(crate) mod live;
 pub(crate) mod mailbox;
 pub(crate) mod message;
 pub(crate) mod metrics;
+pub(crate) mod recent;
 pub(crate) mod refused_rows;

@@ -263,6 +263,10 @@ pub struct Options {
     #[arg(long, env = "HEROND_CATALOGUE_HOSTS", value_delimiter = ',')]
     pub catalogue_hosts: Vec<String>,
 
+    /// Hosts of the local network that outlets may deliver to; all others there are refused.
+    #[arg(long, env = "HEROND_OUTLET_HOSTS", value_delimiter = ',')]
+    pub outlet_hosts: Vec<String>,
+
     /// Days for which the audit log is kept.
     #[arg(long, env = "HEROND_AUDIT_DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub audit_days: u32,

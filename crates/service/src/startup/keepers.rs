@@ -75,6 +75,7 @@ pub(crate) fn start(
         tokio::spawn(summaries::keep(store.clone(), (directory(), doubts), survey_kept_for, stopping.clone())),
         tokio::spawn(worker.run()),
         tokio::spawn(rounds.run()),
+        tokio::spawn(Arc::clone(&shared.outlets).run()),
         tokio::spawn(Arc::clone(&shared.surveys).watch(stopping.clone())),
         tokio::spawn(Arc::clone(&shared.forecaster).run(store.clone(), stopping.clone())),
     ];

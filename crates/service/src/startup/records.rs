@@ -101,6 +101,7 @@ impl RecordTasks {
             links,
             network: engine.network.clone(),
             live: Arc::clone(&shared.live),
+            recent: Arc::clone(&shared.recent),
             to_decode,
             metrics: Arc::clone(&shared.metrics),
             condition: Arc::clone(&shared.condition),

@@ -23,10 +23,12 @@ use crate::history::summaries::Doubts;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::net::tls::{Given, Identity};
+use crate::outlets::Outlets;
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
 use crate::pipeline::metrics::Metrics;
+use crate::pipeline::recent::Recent;
 use crate::planning::forecaster::Forecaster;
 use crate::planning::survey::surveys::Surveys;
 use crate::startup::config::Options;
@@ -72,6 +74,8 @@ pub(crate) struct Shared {
     pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,
     pub live: Arc<Live>,
+    pub recent: Arc<Recent>,
+    pub outlets: Arc<Outlets>,
     pub ingest: Arc<IngestStats>,
     pub metrics: Arc<Metrics>,
     pub condition: Arc<Condition>,
@@ -97,6 +101,8 @@ impl Shared {
         let authority = Arc::new(Authority::open_or_create(&options.data)?);
         let identity = Arc::new(identity(&authority, options)?);
         let (gateway_log, events) = GatewayLog::new();
+        let recent = Arc::new(Recent::new(store.told_until().await?));
+        let outlets = Outlets::new(store.clone(), Arc::clone(&recent), &options.outlet_hosts, stopping.clone());
         let shared = Self {
             forecaster: Arc::new(Forecaster::new(Arc::clone(&grounds), &options.data)?),
             surveys: Arc::new(Surveys::new(store.clone())),
@@ -105,6 +111,8 @@ impl Shared {
             presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),
             strangers: Arc::default(),
             live: Arc::new(Live::new(stopping.clone())),
+            recent,
+            outlets: Arc::new(outlets),
             ingest: Arc::default(),
             metrics: Arc::new(Metrics::new(options.collect_ms)),
             condition: Arc::default(),

@@ -86,6 +86,7 @@ impl Web {
             streams: Arc::new(Few::new(STREAMS)),
             jobs: Arc::clone(&shared.jobs),
             rounds: Arc::clone(&shared.rounds),
+            outlets: Arc::clone(&shared.outlets),
         };
         Ok(Self { app, identity })
     }

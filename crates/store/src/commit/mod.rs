@@ -67,6 +67,17 @@ impl WrittenMessage {
     }
 }
 
+/// Places of messages in one commit, in bits.
+const PLACE_BITS: u32 = 20;
+
+/// The number of a message in the order of commits: of a commit, and its place in that. A place too large for any gives the
+/// last number of the commit.
+pub const fn told_number(commit: u64, place: usize) -> u64 {
+    let last = (1 << PLACE_BITS) - 1;
+    let place = if place as u64 > last { last } else { place as u64 };
+    (commit << PLACE_BITS) | place
+}
+
 /// A message for the history.
 #[derive(Debug, Clone)]
 pub struct StoredMessage {

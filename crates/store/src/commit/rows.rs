@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use lorawan::Eui64;
 use sqlx::{MySql, QueryBuilder, Transaction};
 
-use super::{Activity, Decoding, StoredMessage, parts};
+use super::{Activity, Decoding, StoredMessage, parts, told_number};
 use crate::StoreError;
 use crate::rows::{eui_bytes, to_json};
 
@@ -13,31 +13,38 @@ use crate::rows::{eui_bytes, to_json};
 /// otherwise.
 const STATEMENT_BYTES: usize = 4 << 20;
 
+/// A message with its place in its commit.
+pub(super) type Placed<'a> = (usize, &'a StoredMessage);
+
 /// Messages in parts that are not too large for one statement.
-fn message_parts<'a>(messages: &'a [&'a StoredMessage]) -> impl Iterator<Item = &'a [&'a StoredMessage]> {
+fn message_parts<'a>(messages: &'a [Placed<'a>]) -> impl Iterator<Item = &'a [Placed<'a>]> {
     parts(messages).flat_map(|part| {
-        let bytes: usize = part.iter().map(|message| message.written.json.len()).sum();
+        let bytes: usize = part.iter().map(|(_, message)| message.written.json.len()).sum();
         // Few and large ones go one by one.
         part.chunks(if bytes > STATEMENT_BYTES { 1 } else { part.len() })
     })
 }
 
-/// Writes messages; one that is there already is replaced, which is how readings get into an uplink.
+/// Writes messages of a commit; one that is there already is replaced, which is how readings get into an uplink. An uplink
+/// has its number in the order of commits once it has its readings, and keeps it when it is decoded again.
 pub(super) async fn write_messages(
     tx: &mut Transaction<'_, MySql>,
-    messages: &[&StoredMessage],
+    commit: u64,
+    messages: &[Placed<'_>],
 ) -> Result<(), StoreError> {
     for part in message_parts(messages) {
-        let mut query = QueryBuilder::<MySql>::new("INSERT INTO messages (id, estate_id, dev_eui, kind, body) ");
-        query.push_values(part, |mut row, message| {
-            let written = &message.written;
+        let mut query = QueryBuilder::<MySql>::new("INSERT INTO messages (id, estate_id, dev_eui, kind, told, body) ");
+        query.push_values(part, |mut row, (place, message)| {
+            let (written, whole) = (&message.written, message.decoding != Decoding::Pending);
             row.push_bind(message.id()).push_bind(written.estate_id).push_bind(message.dev_eui().map(eui_bytes));
-            row.push_bind(written.message.body.kind()).push_bind(written.json.as_str());
+            row.push_bind(written.message.body.kind()).push_bind(whole.then(|| told_number(commit, *place)));
+            row.push_bind(written.json.as_str());
         });
-        query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body)");
+        query.push(" ON DUPLICATE KEY UPDATE body = VALUES(body), told = COALESCE(told, VALUES(told))");
         query.build().execute(&mut **tx).await?;
     }
-    let ids = |wanted| -> Vec<&str> { messages.iter().filter(|m| m.decoding == wanted).map(|m| m.id()).collect() };
+    let ids =
+        |wanted| -> Vec<&str> { messages.iter().filter(|(_, m)| m.decoding == wanted).map(|(_, m)| m.id()).collect() };
     let (waiting, done) = (ids(Decoding::Pending), ids(Decoding::Done));
     for part in parts(&waiting) {
         let mut query = QueryBuilder::<MySql>::new("INSERT IGNORE INTO undecoded (message_id) ");

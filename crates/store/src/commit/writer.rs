@@ -5,8 +5,8 @@ use std::time::Duration;
 use sqlx::mysql::MySqlConnectOptions;
 use sqlx::{Connection as _, MySql, MySqlConnection, Row as _, Transaction};
 
-use super::rows::{write_activity, write_messages};
-use super::{Batch, Decoding, Mark, StoredMessage};
+use super::rows::{Placed, write_activity, write_messages};
+use super::{Batch, Decoding, Mark};
 use crate::connect::lease::Lease;
 use crate::connect::pool::connect;
 use crate::history::list_late_hours;
@@ -85,10 +85,12 @@ impl Writer {
             return Ok(());
         }
         // The mark of a decoded uplink belongs with its readings.
-        let (new, decoded): (Vec<_>, Vec<_>) = batch.messages.iter().partition(|m| m.decoding != Decoding::Done);
+        let (new, decoded): (Vec<_>, Vec<_>) =
+            batch.messages.iter().enumerate().partition(|(_, message)| message.decoding != Decoding::Done);
+        let number = self.lease.commits + 1;
         if new.len() < APART {
-            write_messages(&mut state, &new).await?;
-            write_messages(&mut state, &decoded).await?;
+            write_messages(&mut state, number, &new).await?;
+            write_messages(&mut state, number, &decoded).await?;
             write_state(&self.store, &mut state, batch, self.past).await?;
             state.commit().await?;
             return Ok(());
@@ -99,16 +101,15 @@ impl Writer {
         }
         let Some(connection) = &mut self.history else { return Err(StoreError::Gone("the connection")) };
         let mut history = connection.begin().await?;
-        let number = self.lease.commits + 1;
         let told = async {
-            write_messages(&mut history, &new).await?;
+            write_messages(&mut history, number, &new).await?;
             note_group(&mut history, number, &new).await?;
             // First; the messages count once the state is there too.
             history.commit().await?;
             Ok::<_, StoreError>(())
         };
         let state_written = async {
-            write_messages(&mut state, &decoded).await?;
+            write_messages(&mut state, number, &decoded).await?;
             write_state(&self.store, &mut state, batch, self.past).await
         };
         futures::try_join!(told, state_written)?;
@@ -136,12 +137,8 @@ async fn turn(tx: &mut Transaction<'_, MySql>, store: &Store, lease: &Lease) -> 
 }
 
 /// Notes which messages were written with the commit of that number.
-async fn note_group(
-    tx: &mut Transaction<'_, MySql>,
-    number: u64,
-    messages: &[&StoredMessage],
-) -> Result<(), StoreError> {
-    let ids = || messages.iter().map(|message| message.id());
+async fn note_group(tx: &mut Transaction<'_, MySql>, number: u64, messages: &[Placed<'_>]) -> Result<(), StoreError> {
+    let ids = || messages.iter().map(|(_, message)| message.id());
     sqlx::query("REPLACE INTO message_group (id, commits, first_message, last_message) VALUES (1, ?, ?, ?)")
         .bind(number)
         .bind(ids().min())

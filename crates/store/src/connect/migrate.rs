@@ -43,6 +43,7 @@ const FILES: &[(&str, &str)] = &[
     ("0022_survey.sql", include_str!("../../migrations/0022_survey.sql")),
     ("0023_people_exactly.sql", include_str!("../../migrations/0023_people_exactly.sql")),
     ("0024_issued_certificates.sql", include_str!("../../migrations/0024_issued_certificates.sql")),
+    ("0025_outlets.sql", include_str!("../../migrations/0025_outlets.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

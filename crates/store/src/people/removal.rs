@@ -63,6 +63,7 @@ impl Store {
             "DELETE FROM shares WHERE estate_id = ?",
             "DELETE FROM memberships WHERE estate_id = ?",
             "DELETE FROM jobs WHERE estate_id = ?",
+            "DELETE FROM outlets WHERE estate_id = ?",
             "DELETE FROM plans WHERE estate_id = ?",
             "DELETE FROM forecasts WHERE estate_id = ?",
             "DELETE FROM survey_imports WHERE estate_id = ?",

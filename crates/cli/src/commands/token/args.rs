@@ -28,7 +28,7 @@ pub(crate) enum TokenVerb {
 pub(crate) struct TokenAddArgs {
     /// What it is for.
     pub name: String,
-    /// What it allows: view, send, devices, decoders, gateways, keys, audit.
+    /// What it allows: view, send, devices, decoders, gateways, outlets, keys, audit.
     #[arg(long, value_delimiter = ',', default_value = "view")]
     pub rights: Vec<Right>,
     /// Reach only this fleet; the whole estate if neither fleet nor device is given.

@@ -52,6 +52,7 @@ fn write_one(out: &Out, concern: &Concern) -> Result<()> {
         About::Gateway => "gateway",
         About::Device => "device",
         About::Decoder => "model",
+        About::Outlet => "outlet",
     };
     let name = concern.name.as_ref().map(|name| format!(" {name}")).unwrap_or_default();
     out.line(format!("{sign} {about}{name}: {}", concern.what))?;

@@ -9,6 +9,7 @@ use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use chrono::Utc;
 use domain::Check;
+use domain::input::stored_tag;
 use lorawan::region::Region;
 use lorawan::{Eui64, Modulation, airtime};
 use store::WrittenMessage;
@@ -82,12 +83,18 @@ pub(crate) async fn rehearse(
     let message = decoded(&app, &estate, eui, message).await?;
     let written = Arc::new(WrittenMessage::new(estate.id, message.clone())?);
     let listeners = app.live.takers(&written);
+    let tags = app.store.device(estate.id, eui).await?.map(|row| row.tags).unwrap_or_default();
+    let outlets = app.outlets.rehearse(&written, |tag| tags.iter().any(|of| *of == stored_tag(tag)));
     app.live.publish(written);
-    let went_to = vec![match listeners {
+    let mut went_to = vec![match listeners {
         0 => "live stream: nobody listens".into(),
         1 => "live stream: 1 listener".into(),
         n => format!("live stream: {n} listeners"),
     }];
+    // Who sees a part of the estate is not told of what goes beyond it.
+    if estate.is_seen_whole() {
+        went_to.extend(outlets.iter().map(|slug| format!("outlet {slug}")));
+    }
     Ok(Json(RehearsalOutcome { message, went_to }))
 }
 

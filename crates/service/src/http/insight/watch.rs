@@ -4,6 +4,7 @@ use api::Page;
 use api::diagnosis::device::Weight;
 use api::diagnosis::watch::{About, Concern, DecodeFailures, Watch};
 use api::message::DeviceRef;
+use api::outlet::OutletState;
 use axum::extract::State;
 use chrono::Utc;
 use domain::diagnosis::watch;
@@ -21,6 +22,7 @@ use crate::http::gateways::{gateway, strangers};
 use crate::http::json::{Answer, Json};
 use crate::http::listing::Choice;
 use crate::http::planning::signal::changes;
+use crate::outlets::Troubled;
 
 /// Gateways and devices checked at a time.
 const ALL: u32 = 100_000;
@@ -63,6 +65,7 @@ pub(crate) async fn show_watch(
     let (gateways, endings, strangers) = match within {
         None => {
             of_service.extend(app.condition.concerns(&app.network));
+            of_service.extend(app.outlets.troubled(estate.id).into_iter().map(of_outlet));
             let gateways = gateway::shown(&app, app.store.gateways(estate.id, "", ALL).await?).await;
             (gateways, Some(endings(&app, &estate).await?), strangers::seen(&app, &estate, None).len())
         }
@@ -109,6 +112,40 @@ fn quarantined(app: &App, estate_id: EstateId, within: Option<&AccessFilter>) ->
             .into(),
     })
     .collect()
+}
+
+/// An outlet that does not deliver as it should.
+fn of_outlet(outlet: Troubled) -> Concern {
+    let Troubled { slug, state, since, why, waiting } = outlet;
+    let wait = match waiting {
+        0 => "Nothing waits yet.".to_owned(),
+        1 => "1 message waits.".to_owned(),
+        n => format!("{n} messages wait."),
+    };
+    let (weight, next_step) = match state {
+        OutletState::Paused => (Weight::Attention, "Resume it on its page; what waits is delivered then."),
+        OutletState::Retrying => (Weight::Attention, "Its page shows the last request and the answer to it."),
+        OutletState::Failing | OutletState::Delivering => {
+            (Weight::Trouble, "Its page shows the last request and the answer to it; *Test* tries it at once.")
+        }
+    };
+    let what = format!("{}: {why}. {wait}", capital(state.name()));
+    Concern {
+        weight,
+        about: About::Outlet,
+        eui: None,
+        name: Some(slug),
+        model: None,
+        message: None,
+        since: Some(since),
+        what,
+        next_step: next_step.into(),
+    }
+}
+
+fn capital(word: &str) -> String {
+    let mut letters = word.chars();
+    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
 }
 
 fn sees(app: &App, within: Option<&AccessFilter>, dev_eui: Eui64) -> bool {

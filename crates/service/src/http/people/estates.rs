@@ -18,6 +18,7 @@ use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, VisibleEstate, WholeEstate, page, revision};
 use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::listing::{self, ALL, Choice};
+use crate::http::outlets;
 
 /// The caller's estates.
 #[utoipa::path(get, path = "/estates", tag = "estates",
@@ -128,6 +129,7 @@ pub(crate) async fn change_fleet(
     }
     if was.slug != is.slug {
         app.directory.rename_fleet(estate.id, &was.slug, &is.slug);
+        outlets::rename_fleet(&app, &estate, &was.slug, &is.slug).await?;
         app.edge.rights_changed();
     }
     if was.limits != is.limits {
@@ -167,6 +169,11 @@ pub(crate) async fn remove_fleet(
 ) -> Result<StatusCode, Refusal> {
     estate.still(&FleetSettings::from(&fleet(&store, &estate, &slug).await?))?;
     estate.audit().object(format!("fleet {slug}"));
+    let outlets = store.outlets(estate.id).await?;
+    if let Some(outlet) = outlets.iter().find(|row| row.settings.fleet.as_deref() == Some(&*slug)) {
+        let problem = Problem::new(409, "in_use", "It is still in use");
+        return Err(problem.detail(format!("the outlet {} delivers its messages", outlet.settings.slug)).into());
+    }
     match store.remove_fleet(estate.id, &slug).await? {
         true => Ok(StatusCode::NO_CONTENT),
         false => Err(not_found("fleet", slug)),

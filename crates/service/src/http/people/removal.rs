@@ -45,6 +45,7 @@ pub(crate) async fn remove_estate(
     }
     estate.audit().object(format!("estate {}", estate.access.slug)).note("the estate was removed");
     empty(&app, &estate).await?;
+    app.outlets.end_all_of(estate.id).await;
     if !app.store.remove_estate(estate.id).await? {
         return Err(only_one());
     }

@@ -1,0 +1,57 @@
+//! Both sides killed again and again under load: nothing is lost, and repetitions are told by their ids.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::{Duration, Instant};
+
+use e2e::sink::Sink;
+use e2e::wait::until_or_tell;
+use serde_json::json;
+
+use super::{bench, outlet};
+
+const KILLS: usize = 20;
+
+#[tokio::test]
+async fn killed_at_random_nothing_is_lost_and_order_is_kept() {
+    let (mut bench, mut sink) = (bench().await, Sink::start().await);
+    outlet(&bench.service, &sink, json!({ "types": ["uplink"] })).await;
+    let mut sent = 0u32;
+    for kill in 0..KILLS {
+        let end = Instant::now() + Duration::from_millis(rand::random_range(50..500));
+        while Instant::now() < end {
+            bench.uplink(&sent.to_be_bytes(), false).await;
+            sent += 1;
+        }
+        match kill % 2 {
+            0 => {
+                bench.service.kill();
+                bench.service.start_again();
+                bench.gateway.pull().await;
+            }
+            _ => {
+                sink.stop().await;
+                bench.uplink(&sent.to_be_bytes(), false).await;
+                sent += 1;
+                sink.come_back().await;
+            }
+        }
+    }
+    bench.service.sign_in_again().await;
+    until_or_tell(
+        || format!("{sent} messages; {} came", sink.taken().iter().collect::<BTreeSet<_>>().len()),
+        async || {
+            let _: serde_json::Value = bench.service.post("outlets/harbour/resume", json!({})).await;
+            let ids: BTreeSet<String> = sink.taken().into_iter().collect();
+            Some(()).filter(|()| ids.len() == sent as usize)
+        },
+    )
+    .await;
+    let mut first: BTreeMap<String, usize> = BTreeMap::new();
+    for (place, id) in sink.taken().into_iter().enumerate() {
+        first.entry(id).or_insert(place);
+    }
+    let in_order = bench.service.query("SELECT id FROM messages WHERE kind = 'uplink' ORDER BY told");
+    let places: Vec<usize> = in_order.lines().map(|id| first[id]).collect();
+    assert_eq!(places.len(), sent as usize);
+    assert!(places.is_sorted(), "each arrived for the first time after those before it: {places:?}");
+}

@@ -1,0 +1,309 @@
+//! All outlets: begins and ends their tasks, and tells how they stand.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use anyhow::Result;
+use api::outlet::{Delivery, Destination, Outlet, OutletSecrets, OutletSettings, OutletState, OutletStatus};
+use chrono::Utc;
+use store::{EstateId, MOST_COUNTED, OutletId, OutletRow, Store, StoreError, WrittenMessage};
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
+use tokio_util::sync::CancellationToken;
+
+use crate::outlets::task::{Extra, MOST_EXTRA, SharedNews, Task, locked as news_of};
+use crate::outlets::told::OutletNews;
+use crate::outlets::webhook::Sender;
+use crate::pipeline::recent::Recent;
+
+/// Before outlets are read once more, if the database did not answer at the start.
+const RETRY: Duration = Duration::from_secs(5);
+
+/// All outlets.
+pub(crate) struct Outlets {
+    store: Store,
+    recent: Arc<Recent>,
+    /// Hosts of the local network that the operator allows.
+    allowed: Arc<[String]>,
+    running: Mutex<HashMap<OutletId, Running>>,
+    /// One outlet is begun or ended at a time.
+    turn: tokio::sync::Mutex<()>,
+    stopping: CancellationToken,
+}
+
+struct Running {
+    row: OutletRow,
+    news: SharedNews,
+    extra: mpsc::Sender<Extra>,
+    stop: CancellationToken,
+    task: Option<JoinHandle<()>>,
+}
+
+/// An outlet that is in trouble, for the watch page.
+#[derive(Debug, Clone)]
+pub(crate) struct Troubled {
+    pub slug: String,
+    pub state: OutletState,
+    pub since: chrono::DateTime<Utc>,
+    pub why: String,
+    pub waiting: u64,
+}
+
+impl Outlets {
+    pub(crate) fn new(store: Store, recent: Arc<Recent>, allowed: &[String], stopping: CancellationToken) -> Self {
+        let allowed: Vec<String> = allowed.iter().map(|host| host.to_ascii_lowercase()).collect();
+        let (running, turn) = (Mutex::default(), tokio::sync::Mutex::default());
+        Self { store, recent, allowed: allowed.into(), running, turn, stopping }
+    }
+
+    fn locked(&self) -> MutexGuard<'_, HashMap<OutletId, Running>> {
+        self.running.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Begins all outlets, and ends them when the service stops.
+    pub(crate) async fn run(self: Arc<Self>) {
+        loop {
+            match self.store.all_outlets().await {
+                Ok(all) => {
+                    for (id, row) in all {
+                        match row {
+                            Ok(row) => self.begin(row).await,
+                            Err(why) => tracing::error!("outlet {id} cannot be read, and delivers nothing: {why}"),
+                        }
+                    }
+                    break;
+                }
+                Err(why) => tracing::warn!("outlets wait for the database: {why}"),
+            }
+            tokio::select! {
+                () = tokio::time::sleep(RETRY) => {}
+                () = self.stopping.cancelled() => return,
+            }
+        }
+        self.stopping.cancelled().await;
+        let ids: Vec<OutletId> = self.locked().keys().copied().collect();
+        for id in ids {
+            self.end(id).await;
+        }
+    }
+
+    /// A destination, ready to be sent to.
+    fn sender(&self, settings: &OutletSettings, secrets: &OutletSecrets) -> Result<Sender> {
+        let Destination::Webhook(webhook) = &settings.to;
+        Sender::new(webhook, secrets, Arc::clone(&self.allowed))
+    }
+
+    /// Whether a destination can be made ready.
+    ///
+    /// # Errors
+    /// What of the settings cannot be used: the field, a colon, and why.
+    pub(crate) fn check(&self, settings: &OutletSettings, secrets: &OutletSecrets) -> Result<()> {
+        self.sender(settings, secrets).map(drop)
+    }
+
+    /// Begins an outlet.
+    pub(crate) async fn begin(&self, row: OutletRow) {
+        let _turn = self.turn.lock().await;
+        self.begin_now(row);
+    }
+
+    /// Changes what is stored of an outlet while it is at rest: what is under way is waited for, then it goes on as changed.
+    pub(crate) async fn change<T>(
+        &self,
+        row: &OutletRow,
+        change: impl Future<Output = Result<T, StoreError>>,
+    ) -> Result<T, StoreError> {
+        let _turn = self.turn.lock().await;
+        self.end_now(row.id).await;
+        let done = change.await;
+        match self.store.outlet_by_id(row.id).await {
+            Ok(Some(row)) => self.begin_now(row),
+            Ok(None) => {}
+            Err(why) => {
+                tracing::warn!("outlet {} goes on as it was when it was last read: {why}", row.settings.slug);
+                self.begin_now(row.clone());
+            }
+        }
+        done
+    }
+
+    fn begin_now(&self, row: OutletRow) {
+        let mut told = OutletNews::new(row.progress.position);
+        told.waiting = row.progress.undone.len() as u64;
+        let paused = row.paused.as_ref().map(|paused| paused.why.clone());
+        let sender = self.sender(&row.settings, &row.secrets);
+        match (&paused, &sender) {
+            (Some(why), _) => told.becomes(OutletState::Paused, Some(why.clone())),
+            (None, Err(why)) => told.becomes(OutletState::Failing, Some(format!("{why:#}"))),
+            (None, Ok(_)) => {}
+        }
+        let news: SharedNews = Arc::new(Mutex::new(told));
+        let (extra, extra_taken) = mpsc::channel(MOST_EXTRA);
+        let stop = self.stopping.child_token();
+        let task = sender.ok().filter(|_| paused.is_none()).map(|sender| {
+            let task = Task {
+                row: row.clone(),
+                sender: Arc::new(sender),
+                store: self.store.clone(),
+                recent: Arc::clone(&self.recent),
+                news: Arc::clone(&news),
+                extra: extra_taken,
+                stopping: stop.clone(),
+            };
+            tokio::spawn(task.run())
+        });
+        self.locked().insert(row.id, Running { row, news, extra, stop, task });
+    }
+
+    /// Ends an outlet, once what was under way is done.
+    pub(crate) async fn end(&self, id: OutletId) {
+        let _turn = self.turn.lock().await;
+        self.end_now(id).await;
+    }
+
+    async fn end_now(&self, id: OutletId) {
+        let Some(running) = self.locked().remove(&id) else { return };
+        running.stop.cancel();
+        if let Some(task) = running.task
+            && let Err(why) = task.await
+        {
+            tracing::error!("outlet {} ended early: {why}", running.row.settings.slug);
+        }
+    }
+
+    /// Ends all outlets of an estate that is removed.
+    pub(crate) async fn end_all_of(&self, estate: EstateId) {
+        let of = |running: &&Running| running.row.estate_id == estate;
+        let ids: Vec<OutletId> = self.locked().values().filter(of).map(|running| running.row.id).collect();
+        for id in ids {
+            self.end(id).await;
+        }
+    }
+
+    /// The outlet as it is shown.
+    pub(crate) async fn shown(&self, row: &OutletRow, revision: String) -> Result<Outlet, StoreError> {
+        let dead_letters = self.store.count_dead_letters(row.id).await?;
+        let (mut status, read_until) = self.status(row);
+        status.dead_letters = dead_letters;
+        let until = self.recent.until();
+        let beyond = self.store.count_told(row.estate_id, (read_until, until)).await?;
+        if status.oldest_waiting.is_none() && beyond > 0 {
+            let first = self.store.told(row.estate_id, (read_until, until), 1).await?;
+            status.oldest_waiting = first.first().map(|first| first.written.message.time);
+        }
+        status.backlog = (status.backlog + beyond).min(MOST_COUNTED);
+        Ok(Outlet {
+            revision,
+            settings: row.settings.clone(),
+            secrets_set: row.secrets.names(),
+            status,
+            added_at: row.added_at,
+        })
+    }
+
+    /// How an outlet stands, as far as it is known without the database, and up to where it has read.
+    fn status(&self, row: &OutletRow) -> (OutletStatus, u64) {
+        let running = self.locked();
+        let Some(running) = running.get(&row.id) else {
+            let (state, why) = (OutletState::Failing, Some("it has not begun yet".to_owned()));
+            let status = OutletStatus {
+                state,
+                since: Utc::now(),
+                why,
+                next_try: None,
+                delivered: 0,
+                backlog: row.progress.undone.len() as u64,
+                oldest_waiting: None,
+                dead_letters: 0,
+                last_delivered: None,
+                a_minute: 0.0,
+            };
+            return (status, row.progress.position);
+        };
+        let mut news = news_of(&running.news);
+        let status = OutletStatus {
+            state: news.state,
+            since: news.since,
+            why: news.why.clone(),
+            next_try: news.next_try,
+            delivered: news.delivered,
+            backlog: news.waiting,
+            oldest_waiting: news.oldest,
+            dead_letters: 0,
+            last_delivered: news.last_delivered,
+            a_minute: news.a_minute(Instant::now()),
+        };
+        (status, news.read_until)
+    }
+
+    /// Its last deliveries, newest first.
+    pub(crate) fn deliveries(&self, id: OutletId) -> Vec<Delivery> {
+        self.locked().get(&id).map(|running| news_of(&running.news).deliveries()).unwrap_or_default()
+    }
+
+    /// Sends one message now, beside what waits, and tells what came of it.
+    ///
+    /// # Errors
+    /// If the settings cannot be used.
+    pub(crate) async fn try_out(&self, row: &OutletRow, written: &WrittenMessage) -> Result<Delivery> {
+        let sender = self.sender(&row.settings, &row.secrets)?;
+        Ok(sender.send(&row.settings, &[written]).await.1)
+    }
+
+    /// Hands a rehearsal to the outlets that take such a message; their short names. It is sent once.
+    pub(crate) fn rehearse(&self, written: &Arc<WrittenMessage>, has_tag: impl Fn(&str) -> bool) -> Vec<String> {
+        let running = self.locked();
+        let takes = |running: &&Running| {
+            let OutletRow { estate_id, settings, former_fleets, .. } = &running.row;
+            let tagged = |_| settings.tag.as_deref().is_some_and(&has_tag);
+            *estate_id == written.estate_id
+                && running.task.is_some()
+                && domain::outlet::takes(settings, former_fleets, tagged, &written.message)
+        };
+        let taken = running.values().filter(takes).filter(|running| {
+            let rehearsal = Extra::Rehearsal(Arc::clone(written));
+            running.extra.try_send(rehearsal).is_ok()
+        });
+        let mut names: Vec<String> = taken.map(|running| running.row.settings.slug.clone()).collect();
+        names.sort();
+        names
+    }
+
+    /// Has dead letters tried again; how many.
+    pub(crate) fn replay(&self, id: OutletId, letters: &[u64]) -> u64 {
+        let running = self.locked();
+        let Some(running) = running.get(&id).filter(|running| running.task.is_some()) else { return 0 };
+        letters.iter().filter(|letter| running.extra.try_send(Extra::Letter(**letter)).is_ok()).count() as u64
+    }
+
+    /// The number up to which all messages are durable.
+    pub(crate) fn until(&self) -> u64 {
+        self.recent.until()
+    }
+
+    /// So many dead letters of an outlet were removed.
+    pub(crate) fn letters_removed(&self, id: OutletId, count: u64) {
+        if let Some(running) = self.locked().get(&id) {
+            let mut news = news_of(&running.news);
+            news.dead_letters = news.dead_letters.saturating_sub(count);
+        }
+    }
+
+    /// An estate's outlets that do not deliver as they should.
+    pub(crate) fn troubled(&self, estate: EstateId) -> Vec<Troubled> {
+        let running = self.locked();
+        let mut all: Vec<Troubled> = running
+            .values()
+            .filter(|running| running.row.estate_id == estate)
+            .filter_map(|running| {
+                let news = news_of(&running.news);
+                let (slug, why) = (running.row.settings.slug.clone(), news.why.clone().unwrap_or_default());
+                let (state, since, waiting) = (news.state, news.since, news.waiting);
+                (state != OutletState::Delivering).then_some(Troubled { slug, state, since, why, waiting })
+            })
+            .collect();
+        all.sort_by(|a, b| a.slug.cmp(&b.slug));
+        all
+    }
+}

@@ -1,0 +1,13 @@
+//! Outlets: messages are delivered to other systems, at least once and in order for each device.
+//!
+//! The history of messages is the log that each outlet reads; it keeps its place in it and nothing else.
+
+mod keeper;
+mod letter;
+mod task;
+mod told;
+mod webhook;
+mod window;
+
+pub(crate) use keeper::{Outlets, Troubled};
+pub(crate) use letter::{LetterAbout, shown};
