@@ -59,18 +59,3 @@ impl std::fmt::Display for Place {
 pub fn given<'de, T: Deserialize<'de>, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Option<T>>, D::Error> {
     Option::deserialize(deserializer).map(Some)
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_place_is_told_in_words() {
-        let mut place = Place { latitude_deg: 54.689, longitude_deg: 3.942, ..Place::default() };
-        assert_eq!(place.to_string(), "54.68900, 3.94200");
-        (place.height_m, place.indoor) = (Some(2.5), Some(false));
-        assert_eq!(place.to_string(), "54.68900, 3.94200, 2.5 m above the ground, outdoors");
-        (place.antenna_gain_dbi, place.penetration_loss_db) = (Some(-1.5), Some(8.0));
-        assert!(place.to_string().ends_with("outdoors, antenna of -1.5 dBi, 8 dB lost around it"));
-    }
-}

@@ -119,19 +119,3 @@ pub fn markdown() -> String {
     }
     page
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn kinds_stand_in_order_and_once() {
-        assert!(KINDS.windows(2).all(|pair| pair[0].code < pair[1].code));
-    }
-
-    #[test]
-    fn the_page_in_docs_is_current() {
-        let committed = include_str!("../../../../docs/problems.md");
-        assert_eq!(committed, markdown(), "run: cargo run -p service -- problems > docs/problems.md");
-    }
-}

@@ -159,29 +159,3 @@ impl FieldProblems {
         }
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn all_that_is_wrong_is_told_at_once() {
-        let mut problems = FieldProblems::default();
-        assert_eq!(problems.take(Ok(3)), Some(3));
-        let bad = |field: &str| -> Result<u8, Problem> { Err(bad_field(field, "x", "a number is wanted")) };
-        assert_eq!((problems.take(bad("a")), problems.take(bad("b"))), (None, None));
-        let problem = problems.end().unwrap_err();
-        let fields: Vec<&str> = problem.fields.iter().map(|field| field.field.as_str()).collect();
-        assert_eq!((fields, problem.field.as_deref()), (vec!["a", "b"], Some("a")));
-        assert_eq!(problem.fields[1].detail, "\"x\" was given; a number is wanted");
-        assert!(FieldProblems::default().end().is_ok());
-    }
-
-    #[test]
-    fn what_is_wrong_with_no_field_comes_first() {
-        let mut problems = FieldProblems::default();
-        problems.add(bad_field("a", "x", "y"));
-        problems.add(Problem::new(409, "exists", "It exists already"));
-        assert_eq!(problems.end().unwrap_err().code, "exists");
-    }
-}
