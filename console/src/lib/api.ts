@@ -110,6 +110,11 @@ export type SurveySummary = Schemas["Survey"];
 export type SurveyQuantity = Schemas["SurveyQuantity"];
 export type SurveyPlace = Schemas["SurveyPlace"];
 export type SurveyFilter = NonNullable<paths["/api/v1/estates/{estate}/survey"]["get"]["parameters"]["query"]>;
+export type Outlet = Schemas["Outlet"];
+export type MessageType = Schemas["MessageType"];
+export type Delivery = Schemas["Delivery"];
+export type MadeRequest = Schemas["MadeRequest"];
+export type GivenAnswer = Schemas["GivenAnswer"];
 export type DriveTest = Schemas["SurveyImport"];
 export type DriveTestEffect = Schemas["SurveyImportEffect"];
 

@@ -216,6 +216,72 @@ pub struct NewOutlet {
     pub since: Option<DateTime<Utc>>,
 }
 
+/// Changes of where an outlet delivers to.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeDestination {
+    /// Of a web server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub webhook: Option<ChangeWebhook>,
+}
+
+/// Changes of a web server that takes messages: what is left out stays, and `null` takes it away.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeWebhook {
+    /// Another address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
+    /// Another method.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub method: Option<Method>,
+    /// Headers; `null` takes one away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Object, example = json!({ "X-Harbour": "south", "X-Quay": null }))]
+    pub headers: Option<BTreeMap<String, Option<String>>>,
+    /// The name for basic credentials.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub account: Option<String>,
+    /// Several messages in one request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub together: Option<Together>,
+    /// How long an answer may take, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 60)]
+    pub answer_within_s: Option<f64>,
+    /// Certificates (PEM) that the server's has to come from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trust: Option<String>,
+    /// The certificate (PEM) that is shown to the server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
+    /// Other hosts that the server may redirect to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub redirects_to: Option<Vec<String>>,
+}
+
+/// Changes of an outlet's secrets: what is left out stays, and `null` takes it away.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeSecrets {
+    /// What requests are signed with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signing: Option<Secret>,
+    /// A bearer token.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bearer: Option<Secret>,
+    /// The password of basic credentials.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<Secret>,
+    /// The key (PEM) of the certificate that is shown.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<Secret>,
+    /// Headers with secrets in them; `null` takes one away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Object)]
+    pub headers: Option<BTreeMap<String, Option<Secret>>>,
+}
+
 /// Changes of an outlet: what is left out stays, and `null` takes it away.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -240,16 +306,14 @@ pub struct ChangeOutlet {
     pub shape: Option<Shape>,
     /// Where to, in part.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Object, example = json!({ "webhook": { "answer_within_s": 20 } }))]
-    pub to: Option<serde_json::Value>,
+    pub to: Option<ChangeDestination>,
     /// For how long a message is tried again, in seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 604_800)]
     pub retry_for_s: Option<f64>,
     /// Secrets, in part: those that are left out stay.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Object, example = json!({ "bearer": "a new token" }))]
-    pub secrets: Option<serde_json::Value>,
+    pub secrets: Option<ChangeSecrets>,
 }
 
 /// What an outlet does.
@@ -412,4 +476,14 @@ pub struct SentAgain {
 pub struct Replayed {
     /// How many.
     pub letters: u64,
+}
+
+/// The next messages in the order of their commits.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NextMessages {
+    /// The messages, oldest first; none if none came in time.
+    pub items: Vec<crate::message::Message>,
+    /// Pass this as `after` for those that follow.
+    #[schema(example = "4398046511104")]
+    pub next: String,
 }

@@ -219,6 +219,12 @@ const EXAMPLES: &[Examples] = &[
         ],
     ),
     ("outlet remove", &["heron outlet remove levels"]),
+    (
+        "tail",
+        &[
+            "heron tail --fleet tide-and-sluice --field device.name --field readings.water_level.value --since 1h --limit 3",
+        ],
+    ),
     ("device move", &["heron device move tide-21 --to saltholm --fleet buoys"]),
     ("device remove", &["heron device remove tide-21"]),
     (

@@ -55,7 +55,7 @@ pub use error::StoreError;
 pub use firmware::FirmwareRow;
 pub use gateways::GatewayRow;
 pub use groups::{GroupIdentity, GroupRow};
-pub use history::{HOUR_MS, MOST_SERIES, Point, Series, SeriesId, Span};
+pub use history::{HOUR_MS, KEPT_FOR_OUTLETS_DAYS, MOST_SERIES, Point, Series, SeriesId, Span};
 pub use idempotency::{KEY_HOURS, KeptAnswer, KeyState, KeyedRequest, MOST_KEYS};
 pub use key_rotation::Secrets;
 pub use messages::MessageQuery;

@@ -21,6 +21,7 @@
     { href: "/decoders", word: "Decoders" },
     { href: "/airtime", word: "Airtime" },
     { href: "/coverage", word: "Coverage" },
+    { href: "/outlets", word: "Outlets" },
     { href: "/tools", word: "Tools" },
     { href: "/people", word: "People" },
   ];

@@ -38,6 +38,7 @@ pub(crate) mod share;
 pub(crate) mod sign_in;
 pub(crate) mod site;
 pub(crate) mod survey;
+pub(crate) mod tail;
 pub(crate) mod token;
 pub(crate) mod traffic;
 pub(crate) mod watch;
@@ -84,6 +85,7 @@ use crate::commands::share::args::ShareVerb;
 use crate::commands::sign_in::args::SignInArgs;
 use crate::commands::site::args::SiteVerb;
 use crate::commands::survey::args::SurveyVerb;
+use crate::commands::tail::args::TailArgs;
 use crate::commands::token::args::TokenVerb;
 use crate::commands::traffic::args::TrafficVerb;
 use crate::show::Out;
@@ -221,6 +223,8 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: OutletVerb,
     },
+    /// Messages as an outlet would send them, one JSON object a line, as they come.
+    Tail(TailArgs),
     /// What was heard and sent.
     Traffic {
         #[command(subcommand)]
@@ -383,6 +387,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Profile { verb } => profile::run(&context.client()?, out, verb, yes).await,
         Noun::Device { verb } => device::run(&context.client()?, out, verb, yes).await,
         Noun::Group { verb } => group::run(&context.client()?, out, verb, yes).await,
+        Noun::Tail(args) => tail::run(&context.client()?, out, args).await,
         Noun::Outlet { verb } => outlet::run(&context.client()?, out, verb, yes).await,
         Noun::Outbox { verb } => outbox::run(&context.client()?, out, verb).await,
         Noun::Round { verb } => round::run(&context.client()?, out, verb, yes).await,

@@ -27,23 +27,38 @@ pub fn type_of(message: &Message) -> Option<MessageType> {
     })
 }
 
-/// Whether an outlet takes a message. `former` are short names that its fleet has had before, as messages keep the one of
-/// their time; `tagged` says which devices have its tag.
-pub fn takes(
-    settings: &OutletSettings,
-    former: &[String],
-    tagged: impl FnOnce(Eui64) -> bool,
-    message: &Message,
-) -> bool {
-    let Some(kind) = type_of(message) else { return false };
-    let of_type = settings.types.is_empty() || settings.types.contains(&kind);
-    let of_fleet = settings
-        .fleet
-        .as_ref()
-        .is_none_or(|fleet| message.fleet.as_ref().is_some_and(|of| of == fleet || former.contains(of)));
-    let device = message.device.as_ref();
-    let of_model = settings.model.as_ref().is_none_or(|model| device.is_some_and(|d| d.model.as_ref() == Some(model)));
-    of_type && of_fleet && of_model && (settings.tag.is_none() || device.is_some_and(|device| tagged(device.eui)))
+/// Which messages somebody takes.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Choice<'a> {
+    /// Of this fleet.
+    pub fleet: Option<&'a str>,
+    /// Short names that the fleet has had before: messages keep the one of their time.
+    pub former: &'a [String],
+    /// Of these types; of all if there are none.
+    pub types: &'a [MessageType],
+    /// Of devices with this tag.
+    pub tag: Option<&'a str>,
+    /// Of devices of this model.
+    pub model: Option<&'a str>,
+}
+
+impl<'a> Choice<'a> {
+    /// What an outlet takes.
+    pub fn of(settings: &'a OutletSettings, former: &'a [String]) -> Self {
+        let OutletSettings { fleet, types, tag, model, .. } = settings;
+        Self { fleet: fleet.as_deref(), former, types, tag: tag.as_deref(), model: model.as_deref() }
+    }
+
+    /// Whether a message is one of them; `tagged` says which devices have the tag.
+    pub fn takes(&self, message: &Message, tagged: impl FnOnce(Eui64) -> bool) -> bool {
+        let Some(kind) = type_of(message) else { return false };
+        let of_type = self.types.is_empty() || self.types.contains(&kind);
+        let is_own = |of: &String| self.fleet == Some(of) || self.former.contains(of);
+        let of_fleet = self.fleet.is_none() || message.fleet.as_ref().is_some_and(is_own);
+        let device = message.device.as_ref();
+        let of_model = self.model.is_none_or(|model| device.is_some_and(|d| d.model.as_deref() == Some(model)));
+        of_type && of_fleet && of_model && (self.tag.is_none() || device.is_some_and(|device| tagged(device.eui)))
+    }
 }
 
 #[cfg(test)]
@@ -83,7 +98,7 @@ pub(crate) mod tests {
         let of = |change: fn(&mut OutletSettings)| {
             let mut settings = settings();
             change(&mut settings);
-            takes(&settings, &["shore".into()], |eui| eui.0 == 0x02b0_0900_0000_0001, &message)
+            Choice::of(&settings, &["shore".into()]).takes(&message, |eui| eui.0 == 0x02b0_0900_0000_0001)
         };
         assert!(of(|_| {}));
         assert!(of(|s| s.fleet = Some("tide".into())) && !of(|s| s.fleet = Some("grazing".into())));
@@ -91,13 +106,14 @@ pub(crate) mod tests {
         assert!(!of(|s| s.types = vec![MessageType::Uplink]));
         assert!(of(|s| s.model = Some("gauge".into())) && !of(|s| s.model = Some("collar".into())));
         assert!(of(|s| s.tag = Some("north".into())));
-        assert!(!takes(&OutletSettings { tag: Some("north".into()), ..settings() }, &[], |_| false, &message));
+        let tagged = OutletSettings { tag: Some("north".into()), ..settings() };
+        assert!(!Choice::of(&tagged, &[]).takes(&message, |_| false));
     }
 
     #[test]
     fn a_message_from_before_its_fleet_had_another_name_is_of_that_fleet() {
         let settings = OutletSettings { fleet: Some("tide-and-sluice".into()), ..settings() };
-        assert!(takes(&settings, &["tide".into()], |_| true, &notice("tide", "gauge")));
-        assert!(!takes(&settings, &[], |_| true, &notice("tide", "gauge")));
+        assert!(Choice::of(&settings, &["tide".into()]).takes(&notice("tide", "gauge"), |_| true));
+        assert!(!Choice::of(&settings, &[]).takes(&notice("tide", "gauge"), |_| true));
     }
 }

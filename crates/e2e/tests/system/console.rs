@@ -134,6 +134,7 @@ async fn it_fits_a_phone() {
         "/gateways/02a1f00000000001?tab=connection",
         "/gateways/02a1f00000000001?tab=setup",
         "/airtime",
+        "/outlets",
         "/coverage",
         "/coverage?tab=devices",
         "/coverage?tab=sites",

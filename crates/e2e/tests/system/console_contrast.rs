@@ -57,7 +57,7 @@ const FAINT: &str = r#"
     return [...found].map(([where, what]) => `${what} (${where})`);
 "#;
 
-const PATHS: [&str; 34] = [
+const PATHS: [&str; 35] = [
     "/watch",
     "/gateways",
     "/gateways/02a1f00000000001",
@@ -80,6 +80,7 @@ const PATHS: [&str; 34] = [
     "/decoders",
     "/decoders/contrast",
     "/airtime",
+    "/outlets",
     "/coverage",
     "/coverage?tab=devices",
     "/coverage?tab=sites",

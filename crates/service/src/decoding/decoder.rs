@@ -42,6 +42,8 @@ pub(crate) struct DecodeJob {
     pub payload: Payload,
     /// Where a result may be that came too late for the commit.
     pub ahead: Option<Arc<Ahead>>,
+    /// It has been decoded already, and is only to be told after those before it.
+    pub decoded: bool,
 }
 
 /// An uplink with its readings, for the committer.
@@ -53,12 +55,12 @@ pub(crate) struct ReadUplink {
 /// Uplinks by estate and fleet.
 type Lines = Fair<(EstateId, Option<String>), DecodeJob>;
 
-/// Decodes until the service stops. Uplinks already taken are finished; the others stay marked. Fleets take turns: a
+/// Decodes until the service stops, first what is left of before. Uplinks already taken are finished; the others stay marked. Fleets take turns: a
 /// script that uses all of its time delays another fleet by one call.
 pub(crate) async fn run(
     store: Store,
     directory: Arc<Directory>,
-    mut queue: mpsc::Receiver<DecodeJob>,
+    (left, mut queue): (Vec<WrittenMessage>, mpsc::Receiver<DecodeJob>),
     done: mpsc::Sender<ReadUplink>,
     stopping: CancellationToken,
 ) {
@@ -70,6 +72,8 @@ pub(crate) async fn run(
         // An uplink without room is marked in the database.
         let _ = lines.put(key, job);
     };
+    // First: later uplinks of the same devices are told after these.
+    left.into_iter().for_each(|written| line_up(&mut lines, DecodeJob::stored(written)));
     loop {
         tokio::select! {
             biased;
@@ -98,17 +102,43 @@ pub(crate) async fn run(
     let _ = permits.acquire_many(AT_ONCE as u32).await;
 }
 
+/// Uplinks that were left undecoded when the service ended, oldest first. Their devices are noted.
+pub(crate) async fn left_behind(store: &Store, directory: &Directory) -> Vec<WrittenMessage> {
+    let left = match store.undecoded(FLEET_QUEUE as u32).await {
+        Ok(left) => left,
+        Err(error) => {
+            // They are asked for again, one page after another.
+            tracing::warn!("uplinks left undecoded could not be read: {error}");
+            Vec::new()
+        }
+    };
+    for device in left.iter().filter_map(|written| written.message.device.as_ref()) {
+        directory.outstanding.add(device.eui);
+    }
+    left
+}
+
 impl DecodeJob {
     /// One that was left undecoded.
     fn stored(written: WrittenMessage) -> Self {
         // Only uplinks are listed; another message would be decoded as an empty payload.
         let payload = payload_of(&written.message).unwrap_or_default();
-        Self { written: Arc::new(written), payload, ahead: None }
+        Self { written: Arc::new(written), payload, ahead: None, decoded: false }
+    }
+
+    /// One that has been decoded already.
+    pub(crate) fn to_tell(written: Arc<WrittenMessage>) -> Self {
+        let payload = Payload { bytes: Vec::new(), port: 0, time_ms: 0 };
+        Self { written, payload, ahead: None, decoded: true }
     }
 
     /// Decodes it with the current decoder.
     pub(crate) fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
-        let Self { written, payload, ahead } = self;
+        let Self { written, payload, ahead, decoded } = self;
+        if decoded {
+            let stored = StoredMessage { written, decoding: Decoding::Done };
+            return Ok(ReadUplink { stored, found: Found::default() });
+        }
         let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);
         let found = match decoder_of(directory, estate_id, &message) {
             Some(decoder) => {

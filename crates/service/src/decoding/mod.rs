@@ -4,6 +4,7 @@
 pub(crate) mod catalogue;
 pub(crate) mod decoder;
 pub(crate) mod fair_queue;
+pub(crate) mod outstanding;
 pub(crate) mod ready;
 pub(crate) mod redecoding;
 pub(crate) mod totals;

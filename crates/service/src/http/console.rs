@@ -39,6 +39,8 @@ const ROUTES: &[&str] = &[
     "gateways/*",
     "installation",
     "invitation",
+    "outlets",
+    "outlets/*",
     "people",
     "people/audit",
     "people/tokens",

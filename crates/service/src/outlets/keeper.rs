@@ -6,12 +6,14 @@ use std::time::{Duration, Instant};
 
 use anyhow::Result;
 use api::outlet::{Delivery, Destination, Outlet, OutletSecrets, OutletSettings, OutletState, OutletStatus};
-use chrono::Utc;
+use chrono::{DateTime, Utc};
+use domain::outlet::Choice;
 use store::{EstateId, MOST_COUNTED, OutletId, OutletRow, Store, StoreError, WrittenMessage};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
+use crate::outlets::reader::Reader;
 use crate::outlets::task::{Extra, MOST_EXTRA, SharedNews, Task, locked as news_of};
 use crate::outlets::told::OutletNews;
 use crate::outlets::webhook::Sender;
@@ -45,9 +47,11 @@ struct Running {
 pub(crate) struct Troubled {
     pub slug: String,
     pub state: OutletState,
-    pub since: chrono::DateTime<Utc>,
+    pub since: DateTime<Utc>,
     pub why: String,
     pub waiting: u64,
+    /// When the oldest message that waits happened.
+    pub oldest: Option<DateTime<Utc>>,
 }
 
 impl Outlets {
@@ -259,7 +263,7 @@ impl Outlets {
             let tagged = |_| settings.tag.as_deref().is_some_and(&has_tag);
             *estate_id == written.estate_id
                 && running.task.is_some()
-                && domain::outlet::takes(settings, former_fleets, tagged, &written.message)
+                && Choice::of(settings, former_fleets).takes(&written.message, tagged)
         };
         let taken = running.values().filter(takes).filter(|running| {
             let rehearsal = Extra::Rehearsal(Arc::clone(written));
@@ -282,6 +286,11 @@ impl Outlets {
         self.recent.until()
     }
 
+    /// Reads an estate's messages on from a number.
+    pub(crate) fn reader(&self, estate: EstateId, position: u64) -> Reader {
+        Reader::after(self.store.clone(), Arc::clone(&self.recent), estate, position)
+    }
+
     /// So many dead letters of an outlet were removed.
     pub(crate) fn letters_removed(&self, id: OutletId, count: u64) {
         if let Some(running) = self.locked().get(&id) {
@@ -299,8 +308,8 @@ impl Outlets {
             .filter_map(|running| {
                 let news = news_of(&running.news);
                 let (slug, why) = (running.row.settings.slug.clone(), news.why.clone().unwrap_or_default());
-                let (state, since, waiting) = (news.state, news.since, news.waiting);
-                (state != OutletState::Delivering).then_some(Troubled { slug, state, since, why, waiting })
+                let (state, since, waiting, oldest) = (news.state, news.since, news.waiting, news.oldest);
+                (state != OutletState::Delivering).then_some(Troubled { slug, state, since, why, waiting, oldest })
             })
             .collect();
         all.sort_by(|a, b| a.slug.cmp(&b.slug));

@@ -4,6 +4,7 @@
 
 mod keeper;
 mod letter;
+mod reader;
 mod task;
 mod told;
 mod webhook;
@@ -11,3 +12,4 @@ mod window;
 
 pub(crate) use keeper::{Outlets, Troubled};
 pub(crate) use letter::{LetterAbout, shown};
+pub(crate) use reader::Reader;

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use api::outlet::{Delivery, OutletState};
 use chrono::{TimeDelta, Utc};
+use domain::outlet::Choice;
 use lorawan::Eui64;
 use store::{NewLetter, OutletRow, Paused, Progress, Store, StoreError, WrittenMessage};
 use tokio::sync::mpsc;
@@ -16,19 +17,20 @@ use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
 use crate::outlets::letter::LetterAbout;
+use crate::outlets::reader::Reader;
 use crate::outlets::told::OutletNews;
 use crate::outlets::webhook::{Outcome, Sender};
 use crate::outlets::window::{Item, MOST, Window};
-use crate::pipeline::recent::{Follower, Recent};
+use crate::pipeline::recent::Recent;
 
 /// Requests that are under way at once.
 const AT_ONCE: usize = 8;
-/// Messages that are read at a time.
-const PAGE: u32 = 1_000;
 /// How often it is noted how far the outlet has come.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
 /// How often devices with the outlet's tag are looked up.
 const TAG_EVERY: Duration = Duration::from_secs(10);
+/// How long answers are waited for when the outlet ends.
+const LAST_ANSWERS: Duration = Duration::from_secs(3);
 /// Before the database is asked again.
 const DATABASE_RETRY: Duration = Duration::from_secs(5);
 /// Pauses before another try: longer each time, and each longer or shorter by up to a quarter, so that many outlets of one
@@ -72,7 +74,7 @@ enum Ended {
 /// What a task keeps while it runs.
 struct Work {
     window: Window,
-    follower: Follower,
+    reader: Reader,
     under_way: JoinSet<Ended>,
     in_order: usize,
     extra: VecDeque<Extra>,
@@ -102,7 +104,7 @@ pub(super) fn locked(news: &SharedNews) -> MutexGuard<'_, OutletNews> {
 
 impl Task {
     /// Works until the service stops, or the outlet is changed, paused or removed. Requests that are under way are waited
-    /// for: what comes of them is noted.
+    /// for, within limits: what comes of them is noted.
     pub(super) async fn run(mut self) {
         let mut work = match self.begin().await {
             Some(work) => work,
@@ -113,25 +115,33 @@ impl Task {
             self.start(&mut work);
             self.tell(&work);
             let wake = self.wake(&work);
-            let changed = work.follower.until.changed();
+            let has_room = work.window.room() > MOST / 2 && work.read_at <= Instant::now();
             tokio::select! {
                 () = self.stopping.cancelled() => break,
                 Some(ended) = work.under_way.join_next() => self.take(&mut work, ended).await,
                 Some(extra) = self.extra.recv(), if work.extra.len() < MOST_EXTRA => work.extra.push_back(extra),
-                _ = changed, if work.window.room() > 0 => {}
+                () = work.reader.more(), if has_room => {}
                 () = tokio::time::sleep_until(wake.into()) => {}
             }
             self.note(&mut work, false).await;
         }
-        while let Some(ended) = work.under_way.join_next().await {
-            self.take(&mut work, ended).await;
+        let patience = tokio::time::sleep(LAST_ANSWERS);
+        tokio::pin!(patience);
+        loop {
+            tokio::select! {
+                ended = work.under_way.join_next() => match ended {
+                    Some(ended) => self.take(&mut work, ended).await,
+                    None => break,
+                },
+                // What has no answer by then goes again when the outlet begins anew.
+                () = &mut patience => break,
+            }
         }
         self.note(&mut work, true).await;
     }
 
     /// Takes up what was under way when the service ended.
     async fn begin(&self) -> Option<Work> {
-        let follower = self.recent.follow();
         let Progress { position, undone } = self.row.progress.clone();
         let mut window = Window::after(0);
         loop {
@@ -146,10 +156,12 @@ impl Task {
                         window.put(Item::new(message.told, Arc::new(message.written)));
                     }
                     window.pass(position);
+                    let (store, recent) = (self.store.clone(), Arc::clone(&self.recent));
+                    let reader = Reader::after(store, recent, self.row.estate_id, position);
                     let now = Instant::now();
                     return Some(Work {
                         window,
-                        follower,
+                        reader,
                         under_way: JoinSet::new(),
                         in_order: 0,
                         extra: VecDeque::new(),
@@ -178,18 +190,12 @@ impl Task {
     }
 
     fn takes(&self, tagged: &HashSet<Eui64>, written: &WrittenMessage) -> bool {
-        written.estate_id == self.row.estate_id
-            && domain::outlet::takes(
-                &self.row.settings,
-                &self.row.former_fleets,
-                |eui| tagged.contains(&eui),
-                &written.message,
-            )
+        let choice = Choice::of(&self.row.settings, &self.row.former_fleets);
+        choice.takes(&written.message, |eui| tagged.contains(&eui))
     }
 
-    /// Reads on, from memory or from the database, as far as there is room.
+    /// Reads on as far as there is room.
     async fn read(&self, work: &mut Work) {
-        let until = *work.follower.until.borrow_and_update();
         if work.read_at > Instant::now() {
             return;
         }
@@ -197,27 +203,12 @@ impl Task {
             return self.database_is_away(work, &why);
         }
         // A full window is read on once half of it is done, so that pages are large.
-        while work.window.read_until() < until && work.window.room() > MOST / 2 {
-            let (position, limit) = (work.window.read_until(), work.window.room());
-            let wanted = |written: &WrittenMessage| self.takes(&work.tagged, written);
-            if let Some((found, read_until)) = self.recent.after(position, limit, wanted) {
-                found.into_iter().for_each(|(told, written)| work.window.put(Item::new(told, written)));
-                work.window.pass(read_until);
-                continue;
-            }
-            match self.store.told(self.row.estate_id, (position, until), PAGE).await {
-                Ok(page) => {
-                    let whole = page.len() < PAGE as usize;
-                    for message in page {
-                        if self.takes(&work.tagged, &message.written) {
-                            work.window.put(Item::new(message.told, Arc::new(message.written)));
-                        } else {
-                            work.window.pass(message.told);
-                        }
-                    }
-                    if whole {
-                        work.window.pass(until);
-                    }
+        while work.reader.is_behind() && work.window.room() > MOST / 2 {
+            let Work { reader, window, tagged, .. } = work;
+            match reader.read(window.room(), |written| self.takes(tagged, written)).await {
+                Ok(found) => {
+                    found.into_iter().for_each(|(told, written)| window.put(Item::new(told, written)));
+                    window.pass(reader.position());
                 }
                 Err(why) => return self.database_is_away(work, &why),
             }

@@ -59,7 +59,7 @@ impl Undecoded {
         let Self { estate_id, message, to_read } = self;
         let written = Arc::new(WrittenMessage::new(estate_id, message)?);
         let stored = StoredMessage { written: Arc::clone(&written), decoding: Decoding::Pending };
-        Ok((stored, DecodeJob { written, payload: to_read.payload, ahead }))
+        Ok((stored, DecodeJob { written, payload: to_read.payload, ahead, decoded: false }))
     }
 }
 

@@ -7,11 +7,13 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
+use api::message::Body;
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
 use store::{Batch, Decoding, Mark, StoreError, StoredMessage, WrittenMessage};
 
 use crate::clock;
 use crate::decoding::decoder::{DecodeJob, Found, ReadUplink};
+use crate::decoding::outstanding::Outstanding;
 use crate::gateways::registry::GatewayRegistry;
 use crate::ingest::journal::quarantine::QuarantinedFrames;
 use crate::ingest::stats::IngestStats;
@@ -67,6 +69,7 @@ pub(crate) struct FinishedBatch {
     pub to_publish: Vec<(usize, Arc<WrittenMessage>)>,
     /// What goes to the live stream and is stored nowhere.
     pub live_only: Vec<Arc<WrittenMessage>>,
+    outstanding: Arc<Outstanding>,
 }
 
 impl Coalesce for PendingBatch {
@@ -105,9 +108,8 @@ impl PendingBatch {
         (!later.is_empty()).then_some(Self(later))
     }
 
-    /// Makes the transaction's rows, with the readings that are there now.
-    pub(crate) fn finish(self) -> FinishedBatch {
-        let mut finished = FinishedBatch::default();
+    /// Makes the transaction's rows, with the readings that are there now, behind those of `finished`.
+    pub(crate) fn finish(self, mut finished: FinishedBatch) -> FinishedBatch {
         for part in self.0 {
             let Part { batch, mut heard, mut transmissions, messages, mut live_only, .. } = part;
             finished.batch.append(batch);
@@ -175,6 +177,11 @@ impl Part {
 }
 
 impl FinishedBatch {
+    /// Nothing yet; `outstanding` are the devices with uplinks that are still to be decoded.
+    pub(crate) fn new(outstanding: Arc<Outstanding>) -> Self {
+        Self { outstanding, ..Self::default() }
+    }
+
     fn take(&mut self, message: PendingMessage) -> Result<(), StoreError> {
         match message {
             PendingMessage::Written { stored, found, job } => self.add(stored, found, job),
@@ -195,8 +202,22 @@ impl FinishedBatch {
         self.add(read.stored, Some(read.found), None);
     }
 
-    /// Adds a message; one that is still to be decoded is published with its readings.
-    fn add(&mut self, stored: StoredMessage, found: Option<Found>, job: Option<DecodeJob>) {
+    /// Adds a message; one that is still to be decoded is published with its readings, and so are those of its device that
+    /// come after it.
+    fn add(&mut self, mut stored: StoredMessage, found: Option<Found>, mut job: Option<DecodeJob>) {
+        if let (Body::Uplink(_), Some(device)) = (&stored.written.message.body, &stored.written.message.device) {
+            let eui = device.eui;
+            match stored.decoding {
+                Decoding::Done => self.outstanding.done(eui),
+                Decoding::None if self.outstanding.has(eui) => {
+                    job = Some(DecodeJob::to_tell(Arc::clone(&stored.written)));
+                    stored.decoding = Decoding::Pending;
+                    self.outstanding.add(eui);
+                }
+                Decoding::Pending => self.outstanding.add(eui),
+                Decoding::None => {}
+            }
+        }
         if job.is_none() {
             self.to_publish.push((self.batch.messages.len(), Arc::clone(&stored.written)));
         }
@@ -319,7 +340,7 @@ impl PastBatch {
     /// Decodes it as far as that is quick, and makes its rows. Blocks.
     pub(crate) fn finish(self, directory: &Directory) -> FinishedBatch {
         self.ahead.chunks(DECODED_TOGETHER).for_each(|some| ahead::read(directory, some));
-        PendingBatch([self.part].into()).finish()
+        PendingBatch([self.part].into()).finish(FinishedBatch::default())
     }
 }
 
@@ -415,7 +436,7 @@ mod tests {
             preparer.reader.put(pending.0.iter().flat_map(|part| part.messages.iter().filter_map(ahead)).collect());
             std::thread::sleep(Duration::from_millis(20));
         }
-        pending.finish()
+        pending.finish(FinishedBatch::default())
     }
 
     /// An uplink with its counter, as the engine wants it done.
@@ -512,7 +533,7 @@ mod tests {
     #[test]
     fn a_decoder_of_which_nothing_is_known_is_left_to_others() {
         let mut preparer = preparer("function decodeUplink() { for (;;) {} }");
-        let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1)).finish();
+        let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1)).finish(FinishedBatch::default());
         assert_eq!((pending.decoded, pending.to_decode.len(), pending.to_publish.len()), (0, 30, 0));
         assert_eq!(pending.batch.messages.len(), 30, "they are stored all the same");
     }
@@ -521,14 +542,14 @@ mod tests {
     fn frames_that_are_only_shown_are_bounded_while_the_database_is_away() {
         let mut preparer = preparer("function decodeUplink() { return { data: {} }; }");
         let mut some = || preparer.prepare(output(uplink(1, 2), 1));
-        let one = Arc::clone(&some().finish().to_decode[0].written);
+        let one = Arc::clone(&some().finish(FinishedBatch::default()).to_decode[0].written);
         let mut waiting = some();
         for _ in 0..10 {
             let mut more = some();
             more.0[0].live_only = vec![Arc::clone(&one); LIVE_ONLY / 2];
             waiting.coalesce(more);
         }
-        let finished = waiting.finish();
+        let finished = waiting.finish(FinishedBatch::default());
         assert_eq!(finished.live_only.len(), LIVE_ONLY);
         assert_eq!(finished.batch.messages.len(), 11, "what is stored is kept");
     }
@@ -553,7 +574,7 @@ mod tests {
         let pending = preparer.prepare(output((0..30).flat_map(|n| uplink(n, 2)), 1));
         let PendingMessage::Ahead(late) = &pending.0[0].messages[0] else { panic!("not decoded ahead") };
         let late = Arc::clone(late);
-        let finished = pending.finish();
+        let finished = pending.finish(FinishedBatch::default());
         assert_eq!((finished.decoded, finished.batch.messages.len(), finished.to_decode.len()), (0, 30, 30));
         assert!(finished.batch.messages.iter().all(|stored| stored.decoding == Decoding::Pending));
         // A result that comes after the commit has begun is for the job that decodes the uplink afterwards.
@@ -574,13 +595,39 @@ mod tests {
         pending.coalesce(mac_only);
         pending.coalesce(second);
         let mut left = pending.leave_undecoded().expect("the second is undecoded");
-        let finished = pending.finish();
-        assert_eq!((finished.batch.messages.len(), finished.to_decode.len()), (2, 1));
+        let finished = pending.finish(FinishedBatch::default());
+        // The one without a payload is told after the one before it, of the same device.
+        assert_eq!((finished.batch.messages.len(), finished.to_decode.len()), (2, 2));
         assert_eq!(finished.batch.mark.map(|mark| mark.processed_until), Some(Timestamp(4)));
         left.coalesce(third);
         let third = left.leave_undecoded().expect("the second has been left once; the third is left now");
         assert_eq!((left.0.len(), third.0.len()), (1, 1));
-        assert_eq!(left.finish().batch.mark.map(|mark| mark.processed_until), Some(Timestamp(2)));
+        assert_eq!(
+            left.finish(FinishedBatch::default()).batch.mark.map(|mark| mark.processed_until),
+            Some(Timestamp(2))
+        );
+    }
+
+    #[test]
+    fn what_follows_an_undecoded_uplink_of_its_device_is_told_after_it() {
+        let mut preparer = preparer("function decodeUplink(i) { return { data: { n: i.bytes[0] } }; }");
+        let directory = Arc::clone(&preparer.directory);
+        let batch = || FinishedBatch::new(Arc::clone(&directory.outstanding));
+        let counter = |written: &WrittenMessage| match &written.message.body {
+            Body::Uplink(uplink) => uplink.frame.counter,
+            other => panic!("{other:?}"),
+        };
+        // Nothing is known of the script, so the first is decoded after its commit.
+        let mut first = preparer.prepare(output(uplink(1, 2), 1)).finish(batch());
+        let mut second = preparer.prepare(output(uplink(2, 0), 2)).finish(batch());
+        assert!(first.to_publish.is_empty() && second.to_publish.is_empty());
+        let jobs: Vec<DecodeJob> = first.to_decode.drain(..).chain(second.to_decode.drain(..)).collect();
+        let mut told = batch();
+        jobs.into_iter().for_each(|job| told.add_read(job.read(&directory).unwrap()));
+        let told = preparer.prepare(output(uplink(3, 0), 3)).finish(told);
+        let counters: Vec<u32> = told.to_publish.iter().map(|(_, written)| counter(written)).collect();
+        assert_eq!(counters, [1, 2, 3], "nothing is outstanding any more");
+        assert!(told.to_publish.iter().enumerate().all(|(place, (told, _))| place == *told));
     }
 
     #[test]
@@ -609,7 +656,7 @@ mod tests {
             waiting.coalesce(preparer.prepare(output(uplink(2, 0), n)));
         }
         assert_eq!(waiting.0.len(), 3);
-        let finished = waiting.finish();
+        let finished = waiting.finish(FinishedBatch::default());
         assert_eq!(finished.batch.messages.len(), 1000);
         assert_eq!(finished.batch.mark.map(|mark| mark.processed_until), Some(Timestamp(1999)));
     }

@@ -21,6 +21,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::clock;
 use crate::decoding::decoder::{DecodeJob, ReadUplink};
+use crate::decoding::outstanding::Outstanding;
 use crate::gateways::transport::Links;
 use crate::ingest::network::Network;
 use crate::pipeline::batch::{FinishedBatch, PendingBatch};
@@ -51,6 +52,8 @@ pub(crate) struct Committer {
     pub live: Arc<Live>,
     pub recent: Arc<Recent>,
     pub to_decode: mpsc::Sender<DecodeJob>,
+    /// Devices with uplinks that are still to be decoded.
+    pub outstanding: Arc<Outstanding>,
     pub metrics: Arc<Metrics>,
     pub condition: Arc<Condition>,
     pub refused_rows: RefusedRows,
@@ -127,16 +130,15 @@ impl Committer {
             }
             from_decoders.extend(iter::from_fn(|| decoded.try_recv().ok()).take(DECODED));
             // Uplinks without readings are serialised now, which may take a moment.
-            let mut finished = match pending {
-                Some(mut pending) => {
-                    if let Some(later) = pending.leave_undecoded() {
-                        ready.put_back(later);
-                    }
-                    tokio::task::spawn_blocking(|| pending.finish()).await?
-                }
-                None => FinishedBatch::default(),
-            };
+            let mut finished = FinishedBatch::new(Arc::clone(&self.outstanding));
+            // First: of a device these came before.
             from_decoders.drain(..).for_each(|read| finished.add_read(read));
+            if let Some(mut pending) = pending {
+                if let Some(later) = pending.leave_undecoded() {
+                    ready.put_back(later);
+                }
+                finished = tokio::task::spawn_blocking(|| pending.finish(finished)).await?;
+            }
             match self.carry_out(finished).await {
                 Ok(()) => {}
                 Err(NotWritten::GivenUp) => {
@@ -153,7 +155,7 @@ impl Committer {
 
     /// First durable, then told.
     async fn carry_out(&mut self, finished: FinishedBatch) -> Result<(), NotWritten> {
-        let FinishedBatch { batch, heard, decoded, transmissions, to_decode, to_publish, live_only } = finished;
+        let FinishedBatch { batch, heard, decoded, transmissions, to_decode, to_publish, live_only, .. } = finished;
         let mark = batch.mark;
         let (changes, messages, begun) = (batch.changes.len(), batch.messages.len(), Instant::now());
         let Written { unserved, whole } = self.commit(batch).await?;

@@ -12,6 +12,7 @@ use lorawan::region::Region;
 use store::{DeviceContext, EstateId, Store, StoreError};
 
 use crate::decoding::catalogue;
+use crate::decoding::outstanding::Outstanding;
 use crate::decoding::ready::{Decoder, Decoders};
 use crate::decoding::totals::Totals;
 
@@ -28,6 +29,8 @@ pub struct Directory {
     inner: RwLock<Inner>,
     /// The running totals.
     pub totals: Totals,
+    /// Devices with uplinks that are still to be decoded.
+    pub(crate) outstanding: Arc<Outstanding>,
 }
 
 impl Directory {

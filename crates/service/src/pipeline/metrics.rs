@@ -2,7 +2,7 @@
 
 use std::fmt::Display;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use api::metrics::{Metrics as Report, Slice};
 
@@ -11,6 +11,8 @@ const GROWTH: f64 = 1.1;
 const FIRST_MS: f64 = 1.0;
 /// The last slice ends after more than an hour.
 const SLICES: usize = 160;
+/// An uplink that was stored longer ago says nothing about now.
+const LATELY: Duration = Duration::from_secs(2);
 /// Units of /proc's processor times; 100 on every Linux of today (proc(5), `sysconf(_SC_CLK_TCK)`).
 const TICKS_PER_S: f64 = 100.0;
 /// Units of /proc's memory sizes.
@@ -23,13 +25,17 @@ pub struct Metrics {
     uplinks: AtomicU64,
     decoded: AtomicU64,
     until_stored: [AtomicU64; SLICES],
+    /// How long the last uplink took until it was durable, and when that was, in milliseconds since the start.
+    last_took_ms: AtomicU64,
+    last_at_ms: AtomicU64,
 }
 
 impl Metrics {
     pub fn new(collect_ms: u16) -> Self {
         let until_stored = std::array::from_fn(|_| AtomicU64::new(0));
         let (uplinks, decoded) = (AtomicU64::new(0), AtomicU64::new(0));
-        Self { started: Instant::now(), collect_ms, uplinks, decoded, until_stored }
+        let (last_took_ms, last_at_ms) = (AtomicU64::new(0), AtomicU64::new(0));
+        Self { started: Instant::now(), collect_ms, uplinks, decoded, until_stored, last_took_ms, last_at_ms }
     }
 
     /// An uplink is durable, this long after it was heard.
@@ -38,6 +44,19 @@ impl Metrics {
         let ms = after_us.max(0) as f64 / 1000.0;
         let slice = ((ms / FIRST_MS).max(1.0).ln() / GROWTH.ln()).ceil() as usize;
         self.until_stored[slice.min(SLICES - 1)].fetch_add(1, Ordering::Relaxed);
+        self.last_took_ms.store(ms as u64, Ordering::Relaxed);
+        self.last_at_ms.store(self.now_ms(), Ordering::Relaxed);
+    }
+
+    /// How late uplinks are durable now. When none came lately, they are not late.
+    pub(crate) fn behind(&self) -> Duration {
+        let since_ms = self.now_ms().saturating_sub(self.last_at_ms.load(Ordering::Relaxed));
+        let lately = since_ms <= LATELY.as_millis() as u64;
+        Duration::from_millis(if lately { self.last_took_ms.load(Ordering::Relaxed) } else { 0 })
+    }
+
+    fn now_ms(&self) -> u64 {
+        self.started.elapsed().as_millis() as u64
     }
 
     /// Counts uplinks that are durable with their readings.
@@ -107,6 +126,8 @@ mod tests {
         let report = metrics.report();
         assert_eq!(report.uplinks_stored, 5);
         assert_eq!(report.until_stored.iter().map(|slice| slice.count).collect::<Vec<_>>(), [2, 1, 1, 1]);
+        metrics.stored(3_500_000);
+        assert_eq!(metrics.behind(), Duration::from_millis(3_500));
         let quarter = report.until_stored[2].up_to_ms;
         assert!((250.0..250.0 * GROWTH).contains(&quarter), "{quarter}");
     }

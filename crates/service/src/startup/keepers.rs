@@ -62,6 +62,7 @@ pub(crate) fn start(
         live: Arc::clone(&shared.live),
         surveys: Arc::clone(&shared.surveys),
         network: network.clone(),
+        metrics: Arc::clone(&shared.metrics),
         kept_for: survey_kept_for,
         stopping: stopping.clone(),
     };

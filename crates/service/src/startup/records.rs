@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use anyhow::Result;
 use engine::Config;
-use store::{Lease, Writer};
+use store::{Lease, Writer, WrittenMessage};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -37,6 +37,8 @@ pub(crate) struct EngineTasks {
     pub engine: JoinHandle<()>,
     pub batcher: JoinHandle<()>,
     ready: Arc<Mailbox<PendingBatch>>,
+    /// Uplinks that were left undecoded.
+    left: Vec<WrittenMessage>,
 }
 
 impl EngineTasks {
@@ -51,6 +53,7 @@ impl EngineTasks {
         if untold > 0 {
             tracing::info!("{untold} messages were written without their state before a kill; they will come again");
         }
+        let left = decoder::left_behind(&shared.store, &shared.directory).await;
         let mark = shared.store.mark().await?;
         let looks_back_us = config.looks_back_us();
         let (journal, before) = startup::journal::open(&options.data, mark, looks_back_us, &shared.condition)?;
@@ -71,7 +74,7 @@ impl EngineTasks {
         };
         let batcher = tokio::spawn(batcher.run(outputs, Arc::clone(&ready)));
         tokio::spawn(network.clone().sync_journal(shared.stopping.clone()));
-        Ok(Self { network, engine, batcher, ready })
+        Ok(Self { network, engine, batcher, ready, left })
     }
 }
 
@@ -87,14 +90,15 @@ impl RecordTasks {
     pub(crate) fn start(
         options: &Options,
         shared: &Shared,
-        engine: &EngineTasks,
+        engine: &mut EngineTasks,
         links: Arc<Links>,
         (lease, high_water): (Lease, HighWater),
     ) -> Self {
         let (to_decode, decode_queue) = mpsc::channel(DECODE_QUEUE);
         let (decoded, decoded_queue) = mpsc::channel(DECODED_QUEUE);
         let (store, directory) = (shared.store.clone(), Arc::clone(&shared.directory));
-        let decoder = decoder::run(store, directory, decode_queue, decoded, shared.stopping.clone());
+        let queue = (std::mem::take(&mut engine.left), decode_queue);
+        let decoder = decoder::run(store, directory, queue, decoded, shared.stopping.clone());
         let give_up = CancellationToken::new();
         let committer = Committer {
             writer: Writer::new(shared.store.clone(), lease),
@@ -103,6 +107,7 @@ impl RecordTasks {
             live: Arc::clone(&shared.live),
             recent: Arc::clone(&shared.recent),
             to_decode,
+            outstanding: Arc::clone(&shared.directory.outstanding),
             metrics: Arc::clone(&shared.metrics),
             condition: Arc::clone(&shared.condition),
             refused_rows: RefusedRows::in_folder(&options.data),

@@ -35,13 +35,13 @@ pub(crate) async fn run(options: Options) -> Result<()> {
     let (shared, events) = Shared::load(&options, &store, addresses).await?;
     let stopping = shared.stopping.clone();
 
-    let engine = EngineTasks::start(&options, &shared).await?;
+    let mut engine = EngineTasks::start(&options, &shared).await?;
     let transports = Transports::new(&options, &shared, &engine.network, sockets.udp)?;
     let web = Web::new(&options, &shared, &engine.network, &transports).await?;
     let identities = [Some(shared.identity.clone()), web.identity.clone()].into_iter().flatten().collect();
     let keepers = keepers::start(&shared, events, identities, (&engine.network, &options));
     let holding = (lease.clone(), high_water);
-    let records = RecordTasks::start(&options, &shared, &engine, transports.links.clone(), holding);
+    let records = RecordTasks::start(&options, &shared, &mut engine, transports.links.clone(), holding);
     let (leased, condition) = (lease.clone(), shared.condition.clone());
     let leased = tokio::spawn(startup::lease::keep(store.clone(), leased, condition, stopping.clone()));
     tokio::spawn(udp::watch_drops(addresses.udp, shared.ingest.clone(), stopping.clone()));

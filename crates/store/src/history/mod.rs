@@ -7,6 +7,8 @@
 mod past;
 mod retention;
 
+pub use retention::KEPT_FOR_OUTLETS_DAYS;
+
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::{PoisonError, RwLock};

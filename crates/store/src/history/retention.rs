@@ -10,6 +10,8 @@ use crate::{Store, StoreError};
 
 /// Rows removed at a time: others write in between.
 const ROWS: u32 = 20_000;
+/// Days that messages are kept longer than their fleet keeps them, if an outlet has still to deliver them.
+pub const KEPT_FOR_OUTLETS_DAYS: u64 = 30;
 /// Series in one statement.
 const SERIES: usize = 64;
 
@@ -185,15 +187,20 @@ impl Store {
         }
         if let Some(cutoff) = before(retention.messages_days) {
             let oldest = first_name_at(cutoff);
+            let (delivered, longest) = (self.delivered(fleet_id).await?, cutoff - Days::new(KEPT_FOR_OUTLETS_DAYS));
             let devices: Vec<Vec<u8>> = sqlx::query_scalar("SELECT dev_eui FROM devices WHERE fleet_id = ?")
                 .bind(fleet_id)
                 .fetch_all(&self.pool)
                 .await?;
             for device in devices {
                 loop {
-                    let done = sqlx::query("DELETE FROM messages WHERE dev_eui = ? AND id < ? LIMIT ?")
+                    let delete = "DELETE FROM messages WHERE dev_eui = ? AND id < ?
+                         AND (told IS NULL OR told <= ? OR id < ?) LIMIT ?";
+                    let done = sqlx::query(delete)
                         .bind(&device)
                         .bind(&oldest)
+                        .bind(delivered)
+                        .bind(first_name_at(longest))
                         .bind(ROWS)
                         .execute(&self.pool)
                         .await?;
@@ -204,6 +211,18 @@ impl Store {
             }
         }
         Ok(())
+    }
+
+    /// The number up to which all outlets of a fleet's estate have delivered.
+    async fn delivered(&self, fleet_id: u32) -> Result<u64, StoreError> {
+        let least: Option<u64> = sqlx::query_scalar(
+            "SELECT MIN(COALESCE(CAST(JSON_VALUE(undone, '$[0]') AS UNSIGNED) - 1, position)) FROM outlets
+             WHERE estate_id = (SELECT estate_id FROM fleets WHERE id = ?)",
+        )
+        .bind(fleet_id)
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(least.unwrap_or(u64::MAX))
     }
 
     /// Deletes rows of some series, a part at a time.

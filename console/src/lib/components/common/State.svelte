@@ -50,6 +50,10 @@
     not_heard: { word: "not heard", shape: "cross", tone: "text-error" },
     out_of_reach: { word: "out of reach", shape: "ring", tone: "text-warning" },
     unknown: { word: "unknown", shape: "ring", tone: "text-base-content/75" },
+    delivering: { word: "delivering", shape: "full", tone: "text-success" },
+    retrying: { word: "retrying", shape: "half", tone: "text-warning" },
+    failing: { word: "failing", shape: "cross", tone: "text-error" },
+    paused: { word: "paused", shape: "ring", tone: "text-warning" },
     stranger: { word: "stranger", shape: "ring", tone: "text-warning" },
   };
   const known = $derived(shapes[state] ?? { word: state, shape: "ring" as const, tone: "text-base-content/75" });

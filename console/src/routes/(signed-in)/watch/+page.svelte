@@ -67,6 +67,9 @@
             {:else if concern.about === "decoder"}
               <a class="link-hover font-semibold" href="/decoders/{concern.model}">{concern.model}</a>
               <span class="block text-sm text-base-content/75">model</span>
+            {:else if concern.about === "outlet"}
+              <a class="link-hover font-semibold" href="/outlets/{concern.name}">{concern.name}</a>
+              <span class="block text-sm text-base-content/75">outlet</span>
             {:else}
               <a class="link-hover font-semibold" href="/{concern.about}s/{concern.eui}">{concern.name}</a>
               <span class="block text-sm text-base-content/75">{concern.about}</span>

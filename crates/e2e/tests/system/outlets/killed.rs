@@ -50,7 +50,7 @@ async fn killed_at_random_nothing_is_lost_and_order_is_kept() {
     for (place, id) in sink.taken().into_iter().enumerate() {
         first.entry(id).or_insert(place);
     }
-    let in_order = bench.service.query("SELECT id FROM messages WHERE kind = 'uplink' ORDER BY told");
+    let in_order = bench.service.query("SELECT id FROM messages WHERE kind = 'uplink' ORDER BY id");
     let places: Vec<usize> = in_order.lines().map(|id| first[id]).collect();
     assert_eq!(places.len(), sent as usize);
     assert!(places.is_sorted(), "each arrived for the first time after those before it: {places:?}");

@@ -1,7 +1,10 @@
 //! Outlets: messages are delivered to web servers.
 
+mod console;
 mod delivering;
+mod examples;
 mod failing;
+mod fetched;
 mod killed;
 mod settings;
 

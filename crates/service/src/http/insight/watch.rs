@@ -6,11 +6,11 @@ use api::diagnosis::watch::{About, Concern, DecodeFailures, Watch};
 use api::message::DeviceRef;
 use api::outlet::OutletState;
 use axum::extract::State;
-use chrono::Utc;
+use chrono::{TimeDelta, Utc};
 use domain::diagnosis::watch;
 use domain::radio::agreement::refused_setting;
 use lorawan::Eui64;
-use store::{AccessFilter, DeviceQuery, EstateId};
+use store::{AccessFilter, DeviceQuery, EstateId, KEPT_FOR_OUTLETS_DAYS};
 
 use crate::http::app::App;
 use crate::http::auth::recent::PATIENCE;
@@ -24,6 +24,8 @@ use crate::http::listing::Choice;
 use crate::http::planning::signal::changes;
 use crate::outlets::Troubled;
 
+/// From then on it is told how long messages are kept for an outlet.
+const WAITS_LONG: TimeDelta = TimeDelta::days(1);
 /// Gateways and devices checked at a time.
 const ALL: u32 = 100_000;
 
@@ -116,7 +118,7 @@ fn quarantined(app: &App, estate_id: EstateId, within: Option<&AccessFilter>) ->
 
 /// An outlet that does not deliver as it should.
 fn of_outlet(outlet: Troubled) -> Concern {
-    let Troubled { slug, state, since, why, waiting } = outlet;
+    let Troubled { slug, state, since, why, waiting, oldest } = outlet;
     let wait = match waiting {
         0 => "Nothing waits yet.".to_owned(),
         1 => "1 message waits.".to_owned(),
@@ -129,7 +131,13 @@ fn of_outlet(outlet: Troubled) -> Concern {
             (Weight::Trouble, "Its page shows the last request and the answer to it; *Test* tries it at once.")
         }
     };
-    let what = format!("{}: {why}. {wait}", capital(state.name()));
+    let mut what = format!("{}: {why}. {wait}", capital(state.name()));
+    if let Some(oldest) = oldest.filter(|oldest| Utc::now() - *oldest > WAITS_LONG) {
+        what.push_str(&format!(
+            " The oldest is of {}; they are kept for it at most {KEPT_FOR_OUTLETS_DAYS} days longer than their fleet keeps them.",
+            oldest.format("%Y-%m-%d")
+        ));
+    }
     Concern {
         weight,
         about: About::Outlet,

@@ -2,6 +2,7 @@
 
 mod deliveries;
 mod outlet;
+mod stream;
 
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -17,6 +18,8 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(outlet::pause_outlet))
         .routes(routes!(outlet::resume_outlet))
         .routes(routes!(outlet::send_again))
+        .routes(routes!(stream::next_messages))
+        .routes(routes!(stream::stream_messages))
         .routes(routes!(deliveries::list_deliveries))
         .routes(routes!(deliveries::try_outlet))
         .routes(routes!(deliveries::list_dead_letters))

@@ -16,6 +16,7 @@ use ulid::Ulid;
 
 use crate::ingest::network::Network;
 use crate::pipeline::live::Live;
+use crate::pipeline::metrics::Metrics;
 use crate::planning::survey::surveys::Surveys;
 
 /// Observations that are stored together at most, and how long one waits for others.
@@ -24,8 +25,10 @@ const EVERY: Duration = Duration::from_secs(2);
 /// Messages that are read at a time when something was missed, and the pause after that: frames go first.
 const PAGE: u32 = 1_000;
 const PAUSE: Duration = Duration::from_millis(20);
-/// Frames that wait for the engine from which on the survey waits as well, and how often it looks whether it still has to.
+/// When so many frames wait for the engine, or uplinks are stored so late, the survey waits as well: the database is theirs.
 const BUSY: usize = 500;
+const LATE: Duration = Duration::from_secs(1);
+/// How often it looks whether it still has to wait.
 const WHILE_BUSY: Duration = Duration::from_secs(1);
 /// Observations that wait meanwhile. What is beyond is read from the history later.
 const MOST_WAITING: usize = 20_000;
@@ -40,6 +43,7 @@ pub(crate) struct Feeder {
     pub live: Arc<Live>,
     pub surveys: Arc<Surveys>,
     pub network: Network,
+    pub metrics: Arc<Metrics>,
     /// How long observations are kept.
     pub kept_for: TimeDelta,
     pub stopping: CancellationToken,
@@ -146,7 +150,7 @@ impl Feeder {
 
     /// Whether frames wait: they go first, and the database is theirs.
     fn is_busy(&self) -> bool {
-        self.network.backlog().0 >= BUSY
+        self.metrics.behind() >= LATE || self.network.backlog().0 >= BUSY
     }
 
     async fn until_there_is_room(&self) {
