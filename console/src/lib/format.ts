@@ -190,3 +190,6 @@ export function layerWord(layer: string): string {
   const words: Record<string, string> = { snr: "SNR", snir: "SNIR", in_reach: "sites that hear it" };
   return words[layer] ?? layer.replaceAll("_", " ");
 }
+
+/** How many messages wait. Beyond this many they are not counted. */
+export const waiting = (count: number): string => (count >= 100_000 ? "100,000 or more" : String(count));

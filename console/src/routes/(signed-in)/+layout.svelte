@@ -55,7 +55,7 @@
           <a
             href={place.href}
             aria-current={here(place.href)}
-            class="flex items-center border-b-2 px-2 pt-0.5 font-medium {here(place.href)
+            class="flex items-center border-b-2 px-1.5 pt-0.5 font-medium 2xl:px-2 {here(place.href)
               ? 'border-primary text-primary'
               : 'border-transparent hover:border-base-300'}"
           >

@@ -78,7 +78,7 @@ impl OutletNews {
     /// Messages delivered a minute, over the last minutes.
     pub(super) fn a_minute(&mut self, now: Instant) -> f64 {
         self.forget(now);
-        self.parts.iter().map(|(_, count)| *count as f64).sum::<f64>() / (SPAN.as_secs_f64() / 60.0)
+        self.parts.iter().map(|(_, count)| *count).sum::<u64>() as f64 / (SPAN.as_secs_f64() / 60.0)
     }
 
     fn forget(&mut self, now: Instant) {

@@ -118,11 +118,11 @@ impl Store {
         rows.iter().map(|row| crate::rows::eui(row, "dev_eui")).collect()
     }
 
-    /// The newest uplink of a fleet, or of an estate.
+    /// The newest uplink of an estate, of devices of a fleet, of a model and with a tag if these are given.
     pub async fn last_uplink(
         &self,
         estate_id: EstateId,
-        fleet: Option<&str>,
+        (fleet, model, tag): (Option<&str>, Option<&str>, Option<&str>),
     ) -> Result<Option<api::message::Message>, StoreError> {
         // Of each device the newest, by its own index; the devices of a fleet are few enough for that.
         let mut query = QueryBuilder::<MySql>::new(
@@ -130,9 +130,23 @@ impl Store {
              ORDER BY m.id DESC LIMIT 1) AS last FROM devices d WHERE d.estate_id = ",
         );
         query.push_bind(estate_id);
-        if let Some(fleet) = fleet {
-            query.push(" AND d.fleet_id = (SELECT id FROM fleets WHERE slug = ").push_bind(fleet.to_owned());
-            query.push(" AND estate_id = ").push_bind(estate_id).push(")");
+        let named = [
+            (" AND d.fleet_id = (SELECT id FROM fleets WHERE slug = ", fleet),
+            (" AND d.model_id = (SELECT id FROM models WHERE slug = ", model),
+        ];
+        for (condition, name) in named {
+            if let Some(name) = name {
+                query
+                    .push(condition)
+                    .push_bind(name.to_owned())
+                    .push(" AND estate_id = ")
+                    .push_bind(estate_id)
+                    .push(")");
+            }
+        }
+        if let Some(tag) = tag {
+            query.push(" AND EXISTS (SELECT 1 FROM device_tags t WHERE t.dev_eui = d.dev_eui AND t.tag = ");
+            query.push_bind(domain::input::stored_tag(tag)).push(")");
         }
         let last: Vec<Option<String>> = query.push(" LIMIT 200").build_query_scalar().fetch_all(&self.pool).await?;
         match last.into_iter().flatten().max() {

@@ -21,7 +21,8 @@
   <p class="text-base-content/75">Nothing was delivered since the service was started. <b>Test</b> sends a rehearsal at once.</p>
 {:else if held.value}
   <DataTable data-deliveries>
-    {#snippet head()}<th>When</th><th>Outcome</th><th class="text-right">Took</th><th class="text-right">Messages</th><th class="hidden sm:table-cell">Why</th
+    {#snippet head()}<th>When</th><th>Outcome</th><th class="text-right">Took</th><th class="hidden text-right sm:table-cell">Messages</th><th
+        class="hidden sm:table-cell">Why</th
       ><th><span class="sr-only">Details</span></th>{/snippet}
     {#each held.value.items as one (one.at + one.messages.join())}
       {@const key = one.at + one.messages.join()}
@@ -31,7 +32,7 @@
           >{one.delivered ? "✓ taken" : "✕ not taken"}{one.answer ? ` (${one.answer.status})` : ""}</td
         >
         <td class="text-right whitespace-nowrap tabular-nums">{one.took_ms.toFixed(1)} ms</td>
-        <td class="text-right tabular-nums">{one.messages.length}</td>
+        <td class="hidden text-right tabular-nums sm:table-cell">{one.messages.length}</td>
         <td class="hidden sm:table-cell">{one.why ?? "–"}</td>
         <td class="text-right"
           ><button class="btn btn-ghost btn-xs" aria-expanded={open === key} onclick={() => (open = open === key ? "" : key)}

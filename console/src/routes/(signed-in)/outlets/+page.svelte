@@ -7,7 +7,7 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
   import OutletForm from "#lib/components/outlet/OutletForm.svelte";
-  import { ago, moment } from "#lib/format.ts";
+  import { ago, moment, waiting } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
   import { resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
@@ -53,7 +53,7 @@
           ><State state={status.state} />
           {#if status.why}<span class="block max-w-72 text-sm text-base-content/75">{status.why}</span>{/if}</td
         >
-        <td class="text-right tabular-nums">{status.backlog}</td>
+        <td class="text-right whitespace-nowrap tabular-nums">{waiting(status.backlog)}</td>
         <td class="text-right tabular-nums {status.dead_letters > 0 ? 'text-error' : ''}">{status.dead_letters}</td>
         <td class="hidden whitespace-nowrap tabular-nums sm:table-cell" title={status.last_delivered ? moment(status.last_delivered) : ""}
           >{ago(status.last_delivered, live.now)}</td

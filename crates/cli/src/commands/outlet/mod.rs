@@ -50,7 +50,7 @@ fn lines(outlet: &Outlet) -> Vec<(&'static str, String)> {
     lines.extend(status.why.clone().map(|why| ("because", why)));
     let waits = status.oldest_waiting.map(|at| format!(", the oldest of {}", show::moment(at)));
     lines.extend([
-        ("waiting", format!("{}{}", status.backlog, waits.unwrap_or_default())),
+        ("waiting", format!("{}{}", waiting(status.backlog), waits.unwrap_or_default())),
         (
             "delivered",
             format!("{}, last {}; {:.1} a minute", status.delivered, ago(status.last_delivered), status.a_minute),
@@ -69,6 +69,11 @@ fn lines(outlet: &Outlet) -> Vec<(&'static str, String)> {
     lines
 }
 
+/// Beyond this many they are not counted.
+fn waiting(count: u64) -> String {
+    if count >= 100_000 { "100,000 or more".into() } else { count.to_string() }
+}
+
 fn short(text: &str) -> String {
     let cut: String = text.chars().take(SHORT).collect();
     if cut.len() < text.len() { format!("{cut}…") } else { cut }
@@ -84,7 +89,7 @@ async fn list(client: &Client, out: &Out, query: &[(&str, String)]) -> Result<()
         vec![
             settings.slug.clone(),
             status.state.name().into(),
-            status.backlog.to_string(),
+            waiting(status.backlog),
             status.dead_letters.to_string(),
             ago(status.last_delivered),
             format!("{:.1}", status.a_minute),

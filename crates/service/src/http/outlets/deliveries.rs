@@ -2,7 +2,7 @@
 
 use api::Page;
 use api::message::{Body, DeviceRef, Message, Reading, ReadingValue, Rehearsed, Uplink, UplinkFrame};
-use api::outlet::{DeadLetter, Delivery, Replayed};
+use api::outlet::{DeadLetter, Delivery, OutletSettings, Replayed};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -59,7 +59,8 @@ pub(crate) async fn try_outlet(
 /// A rehearsal that looks like what the outlet delivers.
 async fn sample(app: &App, estate: &WholeEstate, row: &OutletRow) -> Result<Message, Refusal> {
     let rehearsed = |again| Some(Rehearsed { by: estate.person.clone(), again, assumed: Vec::new() });
-    let last = app.store.last_uplink(estate.id, row.settings.fleet.as_deref()).await?;
+    let OutletSettings { fleet, model, tag, .. } = &row.settings;
+    let last = app.store.last_uplink(estate.id, (fleet.as_deref(), model.as_deref(), tag.as_deref())).await?;
     if let Some(mut message) = last
         && let Body::Uplink(uplink) = &mut message.body
     {

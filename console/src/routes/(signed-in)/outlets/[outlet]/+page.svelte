@@ -13,7 +13,7 @@
   import Deliveries from "#lib/components/outlet/Deliveries.svelte";
   import Exchange from "#lib/components/outlet/Exchange.svelte";
   import OutletForm from "#lib/components/outlet/OutletForm.svelte";
-  import { ago, moment } from "#lib/format.ts";
+  import { ago, moment, waiting } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
@@ -113,7 +113,7 @@
       <div>
         <dt class="text-sm text-base-content/75">Waiting</dt>
         <dd>
-          <b class="tabular-nums">{status.backlog}</b>{#if status.oldest_waiting}, the oldest of {moment(status.oldest_waiting)}{/if}
+          <b class="tabular-nums">{waiting(status.backlog)}</b>{#if status.oldest_waiting}, the oldest of {moment(status.oldest_waiting)}{/if}
         </dd>
       </div>
       <div>
@@ -127,7 +127,9 @@
     </dl>
     {#if status.why}
       <p class="mt-3 {status.state === 'failing' ? 'text-error' : 'text-warning'}" data-why>
-        <b>{status.why}</b>{#if status.next_try}<span class="text-base-content/80">. The next try is at {moment(status.next_try)}</span>{/if}
+        <b class="inline-block first-letter:uppercase">{status.why}</b>{#if status.next_try}<span class="text-base-content/80"
+            >. The next try is at {moment(status.next_try)}</span
+          >{/if}
       </p>
     {/if}
     <p class="mt-3 font-mono text-sm break-all text-base-content/80">{outlet.to.webhook.method ?? "POST"} {outlet.to.webhook.url}</p>
