@@ -23,7 +23,7 @@ const OTHER_GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 const APART: Eui64 = Eui64(0x02b0_0900_0000_0002);
 
 /// What somebody with only a part of an estate reaches beside the devices in it: lists, limited to that part.
-const IN_PART: [&str; 21] = [
+const IN_PART: [&str; 23] = [
     "export_traffic",
     "list_fleets",
     "show_fleet",
@@ -37,6 +37,8 @@ const IN_PART: [&str; 21] = [
     "list_decode_failures",
     "history",
     "live",
+    "next_messages",
+    "stream_messages",
     "add_device",
     "show_survey",
     "survey_tile",

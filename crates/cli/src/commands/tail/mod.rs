@@ -62,18 +62,18 @@ async fn listen(
 ) -> Result<()> {
     let path = client.in_estate("messages/stream").await?;
     let response = client.stream(&path, query, printed.last.as_deref()).await?;
+    let place = response.headers().get("keen-heron-place").and_then(|place| place.to_str().ok());
+    printed.last = place.map(str::to_owned).or(printed.last.take());
     let mut events = response.bytes_stream().eventsource();
     while printed.left != Some(0) {
         let Some(event) = events.next().await else { return Ok(()) };
         let event = event.context("the stream broke off")?;
-        // Before the first message only the place is told.
-        if event.event == "message" {
-            out.line(shaped(shape, &event.data).context("a message cannot be read")?)?;
-            printed.left = printed.left.map(|left| left.saturating_sub(1));
+        if event.data.is_empty() {
+            continue;
         }
-        if !event.id.is_empty() {
-            printed.last = Some(event.id);
-        }
+        out.line(shaped(shape, &event.data).context("a message cannot be read")?)?;
+        printed.left = printed.left.map(|left| left.saturating_sub(1));
+        printed.last = Some(event.id);
     }
     Ok(())
 }

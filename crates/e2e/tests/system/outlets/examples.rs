@@ -70,5 +70,5 @@ fn the_javascript_in_the_documents_checks_signatures() {
 #[test]
 fn the_shell_in_the_documents_checks_signatures() {
     let call = "if is_ours \"$SECRET\" \"$TIME\" \"$SIGNATURE\" \"$FILE\"; then echo true; else echo false; fi\n";
-    check(&["sh", "-s"], &format!("{}\n{call}", example("sh")), false);
+    check(&["sh", "-s"], &format!("{}\n{call}", example("shell")), false);
 }

@@ -8,12 +8,12 @@ use api::outlet::{MessageType, NextMessages};
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::HeaderMap;
-use axum::response::Sse;
 use axum::response::sse::{Event, KeepAlive};
+use axum::response::{IntoResponse, Sse};
 use chrono::{DateTime, Utc};
 use domain::grants::Visibility;
 use domain::outlet::Choice;
-use futures::stream::{self, Stream, StreamExt as _};
+use futures::stream::{self, StreamExt as _};
 use serde::Deserialize;
 use store::{StoreError, WrittenMessage};
 
@@ -25,6 +25,8 @@ use crate::http::extract::{Params, VisibleEstate, WholeEstate};
 use crate::http::json::{Answer, Json};
 use crate::outlets::Reader;
 
+/// The header that says where a stream begins.
+const PLACE: &str = "keen-heron-place";
 /// Messages that are read at a time for a stream.
 const AT_ONCE: usize = 200;
 /// The longest time that an answer waits for a message.
@@ -149,7 +151,7 @@ pub(crate) async fn next_messages(
 }
 
 /// The same as Server-Sent Events. Each event's data is a message, and its id a place in the history: who comes back with
-/// `Last-Event-ID` gets all that followed, however long that was ago.
+/// `Last-Event-ID` gets all that followed, however long that was ago. The header `Keen-Heron-Place` says where it begins.
 #[utoipa::path(get, path = "/estates/{estate}/messages/stream", tag = "traffic",
     extensions(("x-right" = json!("view"))), params(Wanted),
     responses((status = 200, content_type = "text/event-stream", body = api::message::Message),
@@ -160,14 +162,14 @@ pub(crate) async fn stream_messages(
     presented: Presented,
     Params(wanted): Params<Wanted>,
     headers: HeaderMap,
-) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Refusal> {
+) -> Result<impl IntoResponse, Refusal> {
     let person = estate.context.who.person.id;
     let one_of_few = app.streams.begin(person).ok_or_else(|| Refusal::too_many("live streams"))?;
     let last = headers.get("last-event-id").and_then(|id| id.to_str().ok());
     let (filter, reader) = wanted.read(&app, &estate, last).await?;
     let lost = Listener { app: app.clone(), presented, context: estate.context }.lost();
-    // A first event without a message: who leaves before one comes knows where to go on from.
-    let hello = Event::default().event("place").id(reader.position().to_string()).data(reader.position().to_string());
+    // Who leaves before the first message knows where to go on from.
+    let place = [(PLACE, reader.position().to_string())];
     let messages = stream::unfold((reader, filter), |(mut reader, filter)| async move {
         loop {
             reader.more().await;
@@ -179,14 +181,14 @@ pub(crate) async fn stream_messages(
         }
     });
     let ends = futures::future::select(Box::pin(app.live.stopping().cancelled_owned()), Box::pin(lost));
-    let hello = stream::once(std::future::ready(hello));
+    let hello = stream::once(std::future::ready(Event::default().comment("listening")));
     let messages = messages.flatten().map(|(told, written)| Event::default().id(told.to_string()).data(&written.json));
     let events = hello.chain(messages).take_until(ends).map(move |event| {
         // It counts as long as somebody listens.
         let _counts = &one_of_few;
-        Ok(event)
+        Ok::<_, Infallible>(event)
     });
-    Ok(Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
+    Ok((place, Sse::new(events).keep_alive(KeepAlive::new().interval(Duration::from_secs(15)))))
 }
 
 async fn wait_for(why: &StoreError) {
