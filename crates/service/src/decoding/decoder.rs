@@ -42,7 +42,7 @@ pub(crate) struct DecodeJob {
     pub payload: Payload,
     /// Where a result may be that came too late for the commit.
     pub ahead: Option<Arc<Ahead>>,
-    /// It has been decoded already, and is only to be told after those before it.
+    /// It is decoded already, and is only to be published after those before it.
     pub decoded: bool,
 }
 
@@ -55,8 +55,8 @@ pub(crate) struct ReadUplink {
 /// Uplinks by estate and fleet.
 type Lines = Fair<(EstateId, Option<String>), DecodeJob>;
 
-/// Decodes until the service stops, first what is left of before. Uplinks already taken are finished; the others stay marked. Fleets take turns: a
-/// script that uses all of its time delays another fleet by one call.
+/// Decodes until the service stops, first what the service before has left. Uplinks already taken are finished; the others
+/// stay marked. Fleets take turns: a script that uses all of its time delays another fleet by one call.
 pub(crate) async fn run(
     store: Store,
     directory: Arc<Directory>,
@@ -72,7 +72,7 @@ pub(crate) async fn run(
         // An uplink without room is marked in the database.
         let _ = lines.put(key, job);
     };
-    // First: later uplinks of the same devices are told after these.
+    // First: later uplinks of the same devices are published after these.
     left.into_iter().for_each(|written| line_up(&mut lines, DecodeJob::stored(written)));
     loop {
         tokio::select! {

@@ -112,7 +112,7 @@ impl Outlets {
         self.begin_now(row);
     }
 
-    /// Changes what is stored of an outlet while it is at rest: what is under way is waited for, then it goes on as changed.
+    /// Stops an outlet, changes its record, and starts it again. Requests that are under way are waited for, within limits.
     pub(crate) async fn change<T>(
         &self,
         row: &OutletRow,
@@ -210,35 +210,12 @@ impl Outlets {
     fn status(&self, row: &OutletRow) -> (OutletStatus, u64) {
         let running = self.locked();
         let Some(running) = running.get(&row.id) else {
-            let (state, why) = (OutletState::Failing, Some("it has not begun yet".to_owned()));
-            let status = OutletStatus {
-                state,
-                since: Utc::now(),
-                why,
-                next_try: None,
-                delivered: 0,
-                backlog: row.progress.undone.len() as u64,
-                oldest_waiting: None,
-                dead_letters: 0,
-                last_delivered: None,
-                a_minute: 0.0,
-            };
-            return (status, row.progress.position);
+            let mut news = OutletNews::new(row.progress.position);
+            news.waiting = row.progress.undone.len() as u64;
+            news.becomes(OutletState::Failing, Some("it has not begun yet".into()));
+            return status_of(&mut news);
         };
-        let mut news = news_of(&running.news);
-        let status = OutletStatus {
-            state: news.state,
-            since: news.since,
-            why: news.why.clone(),
-            next_try: news.next_try,
-            delivered: news.delivered,
-            backlog: news.waiting,
-            oldest_waiting: news.oldest,
-            dead_letters: 0,
-            last_delivered: news.last_delivered,
-            a_minute: news.a_minute(Instant::now()),
-        };
-        (status, news.read_until)
+        status_of(&mut news_of(&running.news))
     }
 
     /// Its last deliveries, newest first.
@@ -315,4 +292,21 @@ impl Outlets {
         all.sort_by(|a, b| a.slug.cmp(&b.slug));
         all
     }
+}
+
+/// How an outlet stands, and up to where it has read.
+fn status_of(news: &mut OutletNews) -> (OutletStatus, u64) {
+    let status = OutletStatus {
+        state: news.state,
+        since: news.since,
+        why: news.why.clone(),
+        next_try: news.next_try,
+        delivered: news.delivered,
+        backlog: news.waiting,
+        oldest_waiting: news.oldest,
+        dead_letters: 0,
+        last_delivered: news.last_delivered,
+        a_minute: news.a_minute(Instant::now()),
+    };
+    (status, news.read_until)
 }

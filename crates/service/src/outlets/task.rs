@@ -133,7 +133,7 @@ impl Task {
                     Some(ended) => self.take(&mut work, ended).await,
                     None => break,
                 },
-                // What has no answer by then goes again when the outlet begins anew.
+                // What has no answer by then is sent again when the outlet starts again.
                 () = &mut patience => break,
             }
         }
@@ -317,7 +317,7 @@ impl Task {
                     self.take_letter(id, &outcome, &delivery).await;
                 }
             }
-            // Its messages are on their way for ever; they go again when the outlet begins anew.
+            // Nobody knows what came of its messages: they are sent again when the outlet starts again.
             Err(why) => {
                 tracing::error!("a request of outlet {} ended early: {why}", self.row.settings.slug);
                 self.stopping.cancel();
@@ -463,11 +463,11 @@ impl Task {
             let why = format!("there are {} dead letters; try them again, or remove them", news.dead_letters);
             news.becomes(OutletState::Failing, Some(why));
         } else if let Some(hold) = work.hold.filter(|_| work.unreached > 0 || work.refused >= MANY_REFUSED) {
-            let why = last_failure(&news);
+            let why = news.last_failure();
             news.becomes(OutletState::Failing, why);
             news.next_try = Some(until(hold));
         } else if work.window.held() > 0 {
-            let why = last_failure(&news);
+            let why = news.last_failure();
             news.becomes(OutletState::Retrying, why);
             news.next_try = work.window.next_try().map(until);
         } else {
@@ -475,10 +475,6 @@ impl Task {
             news.next_try = None;
         }
     }
-}
-
-fn last_failure(news: &OutletNews) -> Option<String> {
-    news.deliveries().into_iter().find_map(|delivery| delivery.why).or_else(|| news.why.clone())
 }
 
 /// The message of a dead letter.

@@ -87,6 +87,11 @@ impl OutletNews {
         }
     }
 
+    /// Why the last delivery that failed did; without one, why it does not deliver.
+    pub(super) fn last_failure(&self) -> Option<String> {
+        self.deliveries.iter().find_map(|delivery| delivery.why.clone()).or_else(|| self.why.clone())
+    }
+
     /// The last deliveries, newest first.
     pub(super) fn deliveries(&self) -> Vec<Delivery> {
         self.deliveries.iter().cloned().collect()

@@ -20,7 +20,7 @@ pub(crate) enum OutletVerb {
     },
     /// Add one: messages are delivered to a web server.
     Add(Box<OutletAddArgs>),
-    /// Change one; what is not given stays. What waits is delivered as changed.
+    /// Change one; what is not given stays. Messages that wait are delivered with the new settings.
     Set(Box<OutletSetArgs>),
     /// Remove one with its dead letters; what waits is not delivered any more.
     Remove {

@@ -68,7 +68,7 @@ async fn while_the_other_side_is_away_messages_wait_and_it_is_told() {
     let concern = watch.concerns.iter().find(|one| one.about == About::Outlet).expect("it is on the watch page");
     assert_eq!(concern.name.as_deref(), Some("harbour"));
     assert!(concern.what.starts_with("Failing: no connection"), "{}", concern.what);
-    // Longer than a message is tried: one that was never taken up by anybody is none that was refused.
+    // This lasts longer than `retry_for_s`: a message without an answer does not become a dead letter.
     until("several tries", async || {
         let all: Vec<Delivery> = bench.service.list("outlets/harbour/deliveries").await;
         Some(()).filter(|()| all.len() >= 3)

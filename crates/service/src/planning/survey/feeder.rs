@@ -30,7 +30,7 @@ const BUSY: usize = 500;
 const LATE: Duration = Duration::from_secs(1);
 /// How often it looks whether it still has to wait.
 const WHILE_BUSY: Duration = Duration::from_secs(1);
-/// Observations that wait meanwhile. What is beyond is read from the history later.
+/// Observations that are held in memory meanwhile. Further ones are read from the history later.
 const MOST_WAITING: usize = 20_000;
 /// Before the database is asked again.
 const RETRY: Duration = Duration::from_secs(5);
