@@ -380,6 +380,9 @@ pub struct Downlink {
     /// The outbox item it carries; a bare acknowledgement or a join-accept carries none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outbox_id: Option<String>,
+    /// What the item's sender calls it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reference: Option<String>,
     /// The frame; a join-accept has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub frame: Option<DownlinkFrame>,

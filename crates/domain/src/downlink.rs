@@ -54,6 +54,17 @@ pub struct CheckedOutboxItem {
     pub max_attempts: Option<u8>,
     /// After how many microseconds it expires.
     pub expires_in_us: Option<i64>,
+    /// What its sender calls it.
+    pub reference: Option<String>,
+}
+
+/// The longest name that a sender gives a downlink, in characters.
+const LONGEST_REFERENCE: usize = 64;
+
+fn reference(text: &str) -> Result<String, Problem> {
+    let good = (1..=LONGEST_REFERENCE).contains(&text.chars().count()) && !text.chars().any(char::is_control);
+    let allowed = || bad_field("reference", text, format!("1 to {LONGEST_REFERENCE} characters are allowed"));
+    if good { Ok(text.to_owned()) } else { Err(allowed()) }
 }
 
 const PORTS: &str = "1 to 223 are allowed: 0 is for MAC commands, 224 and above are reserved";
@@ -75,6 +86,7 @@ impl Check for NewOutboxItem {
             first: self.first,
             max_attempts,
             expires_in_us: self.expires_in_s.map(within).transpose()?,
+            reference: self.reference.as_deref().map(reference).transpose()?,
         })
     }
 }
@@ -199,6 +211,7 @@ mod tests {
         for port in [0, 224, 300] {
             assert_eq!(field(new(port, "01")), "port");
         }
+        assert_eq!(field(NewOutboxItem { reference: Some("x".repeat(65)), ..new(1, "") }), "reference");
         assert_eq!(field(NewOutboxItem { port: None, ..new(1, "01") }), "port");
         assert_eq!(field(new(1, "xyz")), "payload");
         assert_eq!(field(new(1, &"00".repeat(243))), "payload");

@@ -130,6 +130,8 @@ pub enum Entry {
     EncodeDownlink,
     /// The bytes of a downlink to named values.
     DecodeDownlink,
+    /// A message to what is sent of it.
+    Transform,
 }
 
 /// A downlink as a script makes it of named values.
@@ -270,6 +272,7 @@ impl Entry {
             Entry::DecodeUplink => "decodeUplink",
             Entry::EncodeDownlink => "encodeDownlink",
             Entry::DecodeDownlink => "decodeDownlink",
+            Entry::Transform => "transform",
         }
     }
 
@@ -278,6 +281,7 @@ impl Entry {
         match self {
             Entry::DecodeUplink | Entry::DecodeDownlink => "{data, warnings, errors}",
             Entry::EncodeDownlink => "{bytes, fPort, warnings, errors}",
+            Entry::Transform => "what is to be sent, or null",
         }
     }
 }

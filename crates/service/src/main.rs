@@ -4,6 +4,7 @@
 mod clock;
 mod data_files;
 mod decoding;
+mod downlinks;
 mod gateways;
 mod ground;
 mod history;

@@ -86,6 +86,7 @@ impl Rounds {
             confirmed: downlink.confirmed,
             max_attempts: downlink.max_attempts.and_then(|n| u8::try_from(n).ok()),
             expires_at: downlink.expires_in_s.map(|s| now.plus_us((s * 1e6) as i64)),
+            reference: downlink.reference.clone(),
             ..engine::OutboxItem::waiting(OutboxId(id.0), (due.port, due.payload.clone()), wait, now)
         };
         self.store.add_outbox_item(dev_eui, &item).await?;

@@ -59,6 +59,7 @@ pub(crate) fn read(row: &MySqlRow) -> Result<OutboxItem, StoreError> {
         attempts: row.try_get("attempts")?,
         max_attempts: row.try_get("max_attempts")?,
         expires_at: row.try_get("expires_at")?,
+        reference: row.try_get("reference")?,
         added_at: row.try_get("added_at")?,
         changed_at: row.try_get("changed_at")?,
     })
@@ -84,6 +85,7 @@ pub(crate) fn for_engine(row: &MySqlRow) -> Result<engine::OutboxItem, StoreErro
         max_attempts: row.try_get("max_attempts")?,
         expires_at: row.try_get::<Option<DateTime<Utc>>, _>("expires_at")?.map(timestamp_of),
         place: row.try_get("place")?,
+        reference: row.try_get("reference")?,
         state,
     })
 }
@@ -99,7 +101,7 @@ impl Store {
         let (state, note, _) = columns(&item.state);
         sqlx::query(
             "INSERT INTO outbox (id, dev_eui, place, port, payload, confirmed, state, note, attempts, max_attempts,
-             expires_at, added_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)",
+             expires_at, reference, added_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?, ?)",
         )
         .bind(id.to_bytes().to_vec())
         .bind(eui_bytes(dev_eui))
@@ -111,6 +113,7 @@ impl Store {
         .bind(&note)
         .bind(item.max_attempts)
         .bind(item.expires_at.map(time_of))
+        .bind(&item.reference)
         .bind(now)
         .bind(now)
         .execute(&self.pool)
@@ -127,9 +130,17 @@ impl Store {
             attempts: 0,
             max_attempts: item.max_attempts,
             expires_at: item.expires_at.map(time_of),
+            reference: item.reference.clone(),
             added_at: now,
             changed_at: now,
         })
+    }
+
+    /// The latest downlink of a device that its sender calls so.
+    pub async fn outbox_item_called(&self, dev_eui: Eui64, reference: &str) -> Result<Option<OutboxItem>, StoreError> {
+        let called = "SELECT * FROM outbox WHERE dev_eui = ? AND reference = ? ORDER BY id DESC LIMIT 1";
+        let row = sqlx::query(called).bind(eui_bytes(dev_eui)).bind(reference).fetch_optional(&self.pool).await?;
+        row.as_ref().map(read).transpose()
     }
 
     /// How many downlinks of a device are not done yet.

@@ -75,6 +75,9 @@ pub struct OutboxItem {
     /// When it is given up, if it has not been sent by then.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "crate::millis_option")]
     pub expires_at: Option<DateTime<Utc>>,
+    /// What its sender calls it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reference: Option<String>,
     /// When it was added.
     #[serde(with = "crate::millis")]
     pub added_at: DateTime<Utc>,
@@ -125,6 +128,10 @@ pub struct NewOutboxItem {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 2_592_000)]
     pub expires_in_s: Option<f64>,
+    /// What you call it, 1 to 64 characters: each of its messages has this beside its own name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(max_length = 64, example = "spring-tide-17")]
+    pub reference: Option<String>,
 }
 
 /// Values by name, as an encoder takes them.

@@ -1,8 +1,11 @@
 //! Outlets: which messages one takes, what is sent of them, and how requests are signed.
 
+pub mod address;
 pub mod check;
+pub mod row;
 pub mod shape;
 pub mod signature;
+pub mod topic;
 
 use api::message::{Body, Message};
 use api::outlet::{MessageType, OutletSettings};
@@ -14,6 +17,10 @@ pub const RETRY_FOR_S: f64 = 6.0 * 3600.0;
 pub const ANSWER_WITHIN_S: f64 = 10.0;
 /// Dead letters that an outlet keeps at most. When there are as many, it waits.
 pub const MOST_DEAD_LETTERS: u64 = 10_000;
+/// Megabytes of one file, if nobody says.
+pub const FILE_MB: u32 = 64;
+/// Megabytes of an outlet's folder, if nobody says.
+pub const FOLDER_MB: u32 = 1_024;
 
 /// The type of a message, if outlets can deliver it.
 pub fn type_of(message: &Message) -> Option<MessageType> {

@@ -6,21 +6,23 @@ use serde_json::{Map, Value};
 /// How deep objects are looked into.
 const DEEPEST: usize = 16;
 
-/// A message in the shape that is sent; `json` is the message as it is stored.
+/// A message in the shape that is sent; `json` is the message as it is stored. `None` if a script is to make it, which is not
+/// run here.
 ///
 /// # Errors
 /// If it is no JSON object, which no message is.
-pub fn shaped(shape: &Shape, json: &str) -> Result<String, serde_json::Error> {
+pub fn shaped(shape: &Shape, json: &str) -> Result<Option<String>, serde_json::Error> {
     let object = match shape {
-        Shape::Message => return Ok(json.to_owned()),
+        Shape::Script(_) => return Ok(None),
+        Shape::Message => return Ok(Some(json.to_owned())),
         Shape::Flat => flat(&serde_json::from_str(json)?),
         Shape::Fields(paths) => {
             let message: Value = serde_json::from_str(json)?;
-            let found = paths.iter().filter_map(|path| Some((path.clone(), at(&message, path, DEEPEST)?.clone())));
+            let found = paths.iter().filter_map(|path| Some((path.clone(), field(&message, path)?.clone())));
             found.collect()
         }
     };
-    serde_json::to_string(&Value::Object(object))
+    serde_json::to_string(&Value::Object(object)).map(Some)
 }
 
 /// One object without objects and lists in it.
@@ -45,6 +47,10 @@ fn put(flat: &mut Map<String, Value>, path: String, value: &Value, deeper: usize
 }
 
 /// What a path leads to. Names of readings may have dots in them.
+pub fn field<'a>(message: &'a Value, path: &str) -> Option<&'a Value> {
+    at(message, path, DEEPEST)
+}
+
 fn at<'a>(value: &'a Value, path: &str, deeper: usize) -> Option<&'a Value> {
     let step = |name: &str| match value {
         Value::Object(fields) => fields.get(name),
@@ -76,12 +82,12 @@ mod tests {
     }
 
     fn shape(shape: &Shape) -> Value {
-        serde_json::from_str(&shaped(shape, &message()).unwrap()).unwrap()
+        serde_json::from_str(&shaped(shape, &message()).unwrap().unwrap()).unwrap()
     }
 
     #[test]
     fn as_it_is_nothing_is_written_anew() {
-        assert_eq!(shaped(&Shape::Message, "{ \"b\": 1.50 }").unwrap(), "{ \"b\": 1.50 }");
+        assert_eq!(shaped(&Shape::Message, "{ \"b\": 1.50 }").unwrap().unwrap(), "{ \"b\": 1.50 }");
     }
 
     #[test]

@@ -230,6 +230,7 @@ async fn outbox_items_come_back_as_they_stood() {
             max_attempts: Some(7),
             expires_at: Some(Timestamp(1_790_000_100_000_000)),
             place: id as i64 * 10,
+            reference: Some(format!("tide-{id}")),
             state: OutboxState::Waiting(Wait::Join),
         };
         store.add_outbox_item(DEV, &item).await.unwrap();

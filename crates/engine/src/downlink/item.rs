@@ -146,6 +146,8 @@ pub struct OutboxItem {
     pub expires_at: Option<Timestamp>,
     /// Its place in the queue: lower numbers go first. There may be gaps.
     pub place: i64,
+    /// What its sender calls it.
+    pub reference: Option<String>,
     /// Its state.
     pub state: OutboxState,
 }
@@ -162,6 +164,7 @@ impl OutboxItem {
             max_attempts: None,
             expires_at: None,
             place: now.0,
+            reference: None,
             state: OutboxState::Waiting(wait),
         }
     }

@@ -331,6 +331,7 @@ impl Engine {
             counter: Some(flight.counter),
             data: Some((flight.item.port, flight.item.payload.clone())),
             outbox_id: Some(flight.item.id),
+            reference: flight.item.reference.clone(),
             ..Cargo::bare(To::Group(id), flight.phy_payload.clone())
         };
         if let Err(why) = self.send_by_any(step, cargo, candidates) {

@@ -202,10 +202,10 @@ impl Outbox {
     /// however long that takes, and says so once. Returns after how many microseconds to try again.
     pub(crate) fn no_way_down(&mut self, step: &mut Step<'_>, id: OutboxId, why: &str, class: Class) -> i64 {
         self.was_no_attempt(id);
-        let data = self.get(id).map(|item| (item.port, item.payload.clone()));
+        let item = self.get(id).cloned();
         self.advance(step, id, OutboxState::Waiting(Wait::again(why, class)));
         if self.away == 0 {
-            step.publish(self.told(id, data, None, DownlinkStage::Returned(why.to_owned())));
+            step.publish(self.told(id, item, None, DownlinkStage::Returned(why.to_owned())));
         }
         let pause = (AWAY_FIRST_US << self.away.min(8)).min(AWAY_LAST_US);
         self.away = self.away.saturating_add(1);
@@ -244,28 +244,31 @@ impl Outbox {
             let times = if allowed == 1 { "1 attempt".into() } else { format!("{allowed} attempts") };
             self.end(step, id, format!("given up after {times}: {why}"));
         } else {
-            let data = Some((item.port, item.payload.clone()));
+            let item = Some(item.clone());
             self.advance(step, id, OutboxState::Waiting(Wait::again(why, class)));
-            step.publish(self.told(id, data, None, DownlinkStage::Returned(why.to_owned())));
+            step.publish(self.told(id, item, None, DownlinkStage::Returned(why.to_owned())));
         }
     }
 
     fn end(&mut self, step: &mut Step<'_>, id: OutboxId, why: String) {
-        let data = self.get(id).map(|item| (item.port, item.payload.clone()));
+        let item = self.get(id).cloned();
         self.advance(step, id, OutboxState::Failed(why.clone()));
-        step.publish(self.told(id, data, None, DownlinkStage::Failed(why)));
+        step.publish(self.told(id, item, None, DownlinkStage::Failed(why)));
     }
 
-    fn told(&self, id: OutboxId, data: Option<(u8, Vec<u8>)>, counter: Option<u32>, stage: DownlinkStage) -> Event {
+    /// The event for an item as it was before it moved on; one that is done is no longer here.
+    fn told(&self, id: OutboxId, item: Option<OutboxItem>, counter: Option<u32>, stage: DownlinkStage) -> Event {
         let off_air = DownlinkEvent::off_air(self.owner, stage);
-        Event::Downlink(Box::new(DownlinkEvent { outbox_id: Some(id), counter, data, ..off_air }))
+        let (data, reference) =
+            item.map_or((None, None), |item| (Some((item.port, item.payload)), item.reference));
+        Event::Downlink(Box::new(DownlinkEvent { outbox_id: Some(id), reference, counter, data, ..off_air }))
     }
 
     /// The device acknowledged an item that was sent with this counter.
     pub(crate) fn acknowledged(&mut self, step: &mut Step<'_>, id: OutboxId, counter: u32) {
-        let data = self.get(id).map(|item| (item.port, item.payload.clone()));
+        let item = self.get(id).cloned();
         self.advance(step, id, OutboxState::Acknowledged);
-        step.publish(self.told(id, data, Some(counter), DownlinkStage::Acknowledged));
+        step.publish(self.told(id, item, Some(counter), DownlinkStage::Acknowledged));
     }
 }
 
@@ -293,6 +296,7 @@ mod tests {
             max_attempts: None,
             expires_at: None,
             place: *place,
+            reference: None,
             state: OutboxState::Waiting(Wait::NextUplink),
         };
         Outbox::restore(Eui64(1), places.iter().enumerate().map(item).collect())

@@ -252,6 +252,7 @@ fn published(dev_eui: Eui64, cargo: &Cargo, stage: DownlinkStage, sent: Option<S
         dev_eui,
         stage,
         outbox_id: cargo.outbox_id,
+        reference: cargo.reference.clone(),
         counter: cargo.counter,
         data: cargo.data.clone(),
         acknowledges: cargo.acknowledges,

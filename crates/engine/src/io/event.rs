@@ -154,6 +154,8 @@ pub struct DownlinkEvent {
     pub stage: DownlinkStage,
     /// The outbox item it carries; a bare acknowledgement or a join-accept carries none.
     pub outbox_id: Option<OutboxId>,
+    /// What the item's sender calls it.
+    pub reference: Option<String>,
     /// The frame counter; a join-accept has none.
     pub counter: Option<u32>,
     /// Port and payload, where it carries some.
@@ -173,6 +175,7 @@ impl DownlinkEvent {
             dev_eui,
             stage,
             outbox_id: None,
+            reference: None,
             counter: None,
             data: None,
             acknowledges: false,

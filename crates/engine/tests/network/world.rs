@@ -202,6 +202,7 @@ pub(crate) fn item(id: u128, payload: &[u8], confirmed: bool) -> OutboxItem {
         max_attempts: None,
         expires_at: None,
         place: i64::from(id as u32),
+        reference: None,
         state: OutboxState::Waiting(Wait::NextUplink),
     }
 }

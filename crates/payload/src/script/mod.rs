@@ -8,6 +8,7 @@ mod adapt;
 pub mod call;
 pub mod encode;
 pub mod interpreter;
+mod transform;
 
 use std::rc::Rc;
 

@@ -7,6 +7,7 @@ use lorawan::{Eui64, NetId};
 use store::{EstateId, Named, PersonId, Store};
 use tokio::sync::Notify;
 
+use crate::downlinks::Downlinks;
 use crate::gateways::authority::Authority;
 use crate::gateways::credentials::Credentials;
 use crate::gateways::event_log::GatewayLog;
@@ -53,6 +54,7 @@ pub struct App {
     pub store: Store,
     pub net_id: NetId,
     pub network: Network,
+    pub(crate) downlinks: Downlinks,
     pub directory: Arc<Directory>,
     pub presence: Arc<GatewayRegistry>,
     pub strangers: Arc<Strangers>,

@@ -4,6 +4,7 @@
 pub(crate) mod few;
 pub(crate) mod listen;
 pub(crate) mod outside;
+pub(crate) mod passage;
 pub(crate) mod rate_limit;
 pub(crate) mod room;
 pub(crate) mod source;

@@ -1,11 +1,11 @@
 //! All outlets: begins and ends their tasks, and tells how they stand.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use anyhow::Result;
-use api::outlet::{Delivery, Destination, Outlet, OutletSecrets, OutletSettings, OutletState, OutletStatus};
+use api::outlet::{CommandTaken, Delivery, Outlet, OutletState, OutletStatus};
 use chrono::{DateTime, Utc};
 use domain::outlet::Choice;
 use store::{EstateId, MOST_COUNTED, OutletId, OutletRow, Store, StoreError, WrittenMessage};
@@ -13,10 +13,12 @@ use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
+use crate::downlinks::Downlinks;
+use crate::outlets::news::{OutletNews, SharedNews, locked as news_of};
 use crate::outlets::reader::Reader;
-use crate::outlets::task::{Extra, MOST_EXTRA, SharedNews, Task, locked as news_of};
-use crate::outlets::told::OutletNews;
-use crate::outlets::webhook::Sender;
+use crate::outlets::sending::{Allowed, Parts, Sender};
+use crate::outlets::task::{Extra, MOST_EXTRA, Task};
+use crate::pipeline::directory::Directory;
 use crate::pipeline::recent::Recent;
 
 /// Before outlets are read once more, if the database did not answer at the start.
@@ -26,8 +28,10 @@ const RETRY: Duration = Duration::from_secs(5);
 pub(crate) struct Outlets {
     store: Store,
     recent: Arc<Recent>,
-    /// Hosts of the local network that the operator allows.
-    allowed: Arc<[String]>,
+    allowed: Allowed,
+    directory: Arc<Directory>,
+    /// What commands that come back go through; known once the network runs.
+    downlinks: OnceLock<Downlinks>,
     running: Mutex<HashMap<OutletId, Running>>,
     /// One outlet is begun or ended at a time.
     turn: tokio::sync::Mutex<()>,
@@ -39,6 +43,8 @@ struct Running {
     news: SharedNews,
     extra: mpsc::Sender<Extra>,
     stop: CancellationToken,
+    /// What it sends by, and the task that does; nothing if it is paused or cannot send.
+    sender: Option<Arc<Sender>>,
     task: Option<JoinHandle<()>>,
 }
 
@@ -55,10 +61,20 @@ pub(crate) struct Troubled {
 }
 
 impl Outlets {
-    pub(crate) fn new(store: Store, recent: Arc<Recent>, allowed: &[String], stopping: CancellationToken) -> Self {
-        let allowed: Vec<String> = allowed.iter().map(|host| host.to_ascii_lowercase()).collect();
+    pub(crate) fn new(
+        store: Store,
+        (recent, directory): (Arc<Recent>, Arc<Directory>),
+        allowed: Allowed,
+        stopping: CancellationToken,
+    ) -> Self {
         let (running, turn) = (Mutex::default(), tokio::sync::Mutex::default());
-        Self { store, recent, allowed: allowed.into(), running, turn, stopping }
+        Self { store, recent, allowed, directory, downlinks: OnceLock::new(), running, turn, stopping }
+    }
+
+    /// Says what commands that come back go through.
+    pub(crate) fn commands_by(&self, downlinks: Downlinks) {
+        // It is said once, at the start.
+        let _ = self.downlinks.set(downlinks);
     }
 
     fn locked(&self) -> MutexGuard<'_, HashMap<OutletId, Running>> {
@@ -92,18 +108,19 @@ impl Outlets {
         }
     }
 
-    /// A destination, ready to be sent to.
-    fn sender(&self, settings: &OutletSettings, secrets: &OutletSecrets) -> Result<Sender> {
-        let Destination::Webhook(webhook) = &settings.to;
-        Sender::new(webhook, secrets, Arc::clone(&self.allowed))
+    /// A sender for an outlet. `downlinks` are what commands go through, for one that takes them.
+    fn sender(&self, row: &OutletRow, news: &SharedNews, downlinks: Option<Downlinks>) -> Result<Sender> {
+        let (allowed, stopping) = (self.allowed.clone(), self.stopping.clone());
+        let estate = self.directory.estate_slug(row.estate_id);
+        Sender::new(row, &estate, Parts { allowed, downlinks, news: Arc::clone(news), stopping })
     }
 
-    /// Whether a destination can be made ready.
+    /// Whether an outlet could send.
     ///
     /// # Errors
-    /// What of the settings cannot be used: the field, a colon, and why.
-    pub(crate) fn check(&self, settings: &OutletSettings, secrets: &OutletSecrets) -> Result<()> {
-        self.sender(settings, secrets).map(drop)
+    /// What of the settings cannot be used: the field, as the error's text; and why, as its cause.
+    pub(crate) fn check(&self, row: &OutletRow) -> Result<()> {
+        self.sender(row, &SharedNews::new(Mutex::new(OutletNews::new(0))), None).map(drop)
     }
 
     /// Begins an outlet.
@@ -136,19 +153,22 @@ impl Outlets {
         let mut told = OutletNews::new(row.progress.position);
         told.waiting = row.progress.undone.len() as u64;
         let paused = row.paused.as_ref().map(|paused| paused.why.clone());
-        let sender = self.sender(&row.settings, &row.secrets);
-        match (&paused, &sender) {
-            (Some(why), _) => told.becomes(OutletState::Paused, Some(why.clone())),
-            (None, Err(why)) => told.becomes(OutletState::Failing, Some(format!("{why:#}"))),
-            (None, Ok(_)) => {}
+        if let Some(why) = &paused {
+            told.becomes(OutletState::Paused, Some(why.clone()));
         }
         let news: SharedNews = Arc::new(Mutex::new(told));
+        // One that is paused has no connection either.
+        let sender = paused.is_none().then(|| self.sender(&row, &news, self.downlinks.get().cloned()));
+        if let Some(Err(why)) = &sender {
+            news_of(&news).becomes(OutletState::Failing, Some(format!("{why:#}")));
+        }
+        let sender = sender.and_then(Result::ok).map(Arc::new);
         let (extra, extra_taken) = mpsc::channel(MOST_EXTRA);
         let stop = self.stopping.child_token();
-        let task = sender.ok().filter(|_| paused.is_none()).map(|sender| {
+        let task = sender.clone().map(|sender| {
             let task = Task {
                 row: row.clone(),
-                sender: Arc::new(sender),
+                sender,
                 store: self.store.clone(),
                 recent: Arc::clone(&self.recent),
                 news: Arc::clone(&news),
@@ -157,7 +177,7 @@ impl Outlets {
             };
             tokio::spawn(task.run())
         });
-        self.locked().insert(row.id, Running { row, news, extra, stop, task });
+        self.locked().insert(row.id, Running { row, news, extra, stop, sender, task });
     }
 
     /// Ends an outlet, once what was under way is done.
@@ -223,13 +243,23 @@ impl Outlets {
         self.locked().get(&id).map(|running| news_of(&running.news).deliveries()).unwrap_or_default()
     }
 
+    /// The commands that came back to it last, newest first.
+    pub(crate) fn commands(&self, id: OutletId) -> Vec<CommandTaken> {
+        self.locked().get(&id).map(|running| news_of(&running.news).commands_taken()).unwrap_or_default()
+    }
+
     /// Sends one message now, beside what waits, and tells what came of it.
     ///
     /// # Errors
     /// If the settings cannot be used.
     pub(crate) async fn try_out(&self, row: &OutletRow, written: &WrittenMessage) -> Result<Delivery> {
-        let sender = self.sender(&row.settings, &row.secrets)?;
-        Ok(sender.send(&row.settings, &[written]).await.1)
+        // By the one that runs, if it does: a broker has one connection of a name, and a file one writer.
+        let running = self.locked().get(&row.id).and_then(|running| running.sender.clone());
+        let sender = match running {
+            Some(sender) => sender,
+            None => Arc::new(self.sender(row, &SharedNews::new(Mutex::new(OutletNews::new(0))), None)?),
+        };
+        Ok(sender.send(&[written]).await.1)
     }
 
     /// Hands a rehearsal to the outlets that take such a message; their short names. It is sent once.
@@ -307,6 +337,7 @@ fn status_of(news: &mut OutletNews) -> (OutletStatus, u64) {
         dead_letters: 0,
         last_delivered: news.last_delivered,
         a_minute: news.a_minute(Instant::now()),
+        commands: news.commands.clone(),
     };
     (status, news.read_until)
 }

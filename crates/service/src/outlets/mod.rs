@@ -4,12 +4,13 @@
 
 mod keeper;
 mod letter;
+mod news;
 mod reader;
+mod sending;
 mod task;
-mod told;
-mod webhook;
 mod window;
 
 pub(crate) use keeper::{Outlets, Troubled};
 pub(crate) use letter::{LetterAbout, shown};
 pub(crate) use reader::Reader;
+pub(crate) use sending::{Allowed, Shaper, check_script};

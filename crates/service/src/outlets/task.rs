@@ -4,7 +4,7 @@
 //! more and misses none: delivery is at least once, and a message's id tells repetitions.
 
 use std::collections::{HashSet, VecDeque};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use api::outlet::{Delivery, OutletState};
@@ -17,14 +17,12 @@ use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
 use crate::outlets::letter::LetterAbout;
+use crate::outlets::news::{SharedNews, locked};
 use crate::outlets::reader::Reader;
-use crate::outlets::told::OutletNews;
-use crate::outlets::webhook::{Outcome, Sender};
+use crate::outlets::sending::{Outcome, Sender};
 use crate::outlets::window::{Item, MOST, Window};
 use crate::pipeline::recent::Recent;
 
-/// Requests that are under way at once.
-const AT_ONCE: usize = 8;
 /// How often it is noted how far the outlet has come.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
 /// How often devices with the outlet's tag are looked up.
@@ -50,9 +48,6 @@ pub(super) enum Extra {
     /// A dead letter, by its number.
     Letter(u64),
 }
-
-/// What a running outlet shares with those who ask about it.
-pub(super) type SharedNews = Arc<Mutex<OutletNews>>;
 
 /// An outlet at work.
 pub(super) struct Task {
@@ -96,10 +91,6 @@ struct Work {
 fn pause(tries: u32) -> Duration {
     let longer = FIRST_PAUSE.saturating_mul(1 << tries.saturating_sub(1).min(16)).min(LONGEST_PAUSE);
     longer.mul_f64(rand::random_range(0.75..1.25))
-}
-
-pub(super) fn locked(news: &SharedNews) -> MutexGuard<'_, OutletNews> {
-    news.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Task {
@@ -245,7 +236,7 @@ impl Task {
             return;
         }
         // While nothing is taken, one request at a time finds out whether that has changed.
-        let at_once = if work.unreached > 0 || work.refused >= MANY_REFUSED { 1 } else { AT_ONCE };
+        let at_once = if work.unreached > 0 || work.refused >= MANY_REFUSED { 1 } else { self.sender.at_once() };
         while work.in_order < at_once && self.is_ready(work, now) {
             let items = work.window.next(now, self.sender.most());
             if items.is_empty() {
@@ -253,10 +244,10 @@ impl Task {
             }
             work.in_order += 1;
             work.gather_until = None;
-            let (sender, settings) = (Arc::clone(&self.sender), self.row.settings.clone());
+            let sender = Arc::clone(&self.sender);
             work.under_way.spawn(async move {
                 let messages: Vec<&WrittenMessage> = items.iter().map(|item| item.written.as_ref()).collect();
-                let (outcome, delivery) = sender.send(&settings, &messages).await;
+                let (outcome, delivery) = sender.send(&messages).await;
                 Ended::InOrder { items, outcome, delivery: Box::new(delivery) }
             });
         }
@@ -275,15 +266,14 @@ impl Task {
     }
 
     fn send_extra(&self, work: &mut Work, extra: Extra) {
-        let (sender, settings) = (Arc::clone(&self.sender), self.row.settings.clone());
-        let (store, outlet) = (self.store.clone(), self.row.id);
+        let (sender, store, outlet) = (Arc::clone(&self.sender), self.store.clone(), self.row.id);
         work.under_way.spawn(async move {
             let (letter, written) = match extra {
                 Extra::Rehearsal(written) => (None, Ok(written)),
                 Extra::Letter(id) => (Some(id), message_of(&store, outlet, id).await),
             };
             let (outcome, delivery) = match written {
-                Ok(written) => sender.send(&settings, &[&written]).await,
+                Ok(written) => sender.send(&[&written]).await,
                 Err(why) => {
                     let delivery = Delivery {
                         at: Utc::now(),

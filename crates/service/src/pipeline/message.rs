@@ -192,7 +192,8 @@ impl MessageBuilder<'_> {
             radio: radio(region, Direction::Down, sent.transmission.radio(), sent.transmission.airtime_us),
         });
         let outbox_id = event.outbox_id.map(store::outbox_name);
-        Downlink { stage, note, outbox_id, frame, acknowledges: event.acknowledges, sent }
+        let reference = event.reference.clone();
+        Downlink { stage, note, outbox_id, reference, frame, acknowledges: event.acknowledges, sent }
     }
 
     fn about_device(

@@ -267,6 +267,10 @@ pub struct Options {
     #[arg(long, env = "HEROND_OUTLET_HOSTS", value_delimiter = ',')]
     pub outlet_hosts: Vec<String>,
 
+    /// Folder for the files of outlets; the data folder's `outlets` if not given.
+    #[arg(long, env = "HEROND_OUTLET_FOLDERS")]
+    pub outlet_folders: Option<PathBuf>,
+
     /// Days for which the audit log is kept.
     #[arg(long, env = "HEROND_AUDIT_DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub audit_days: u32,

@@ -10,6 +10,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::clock;
 use crate::decoding::redecoding;
+use crate::downlinks::Downlinks;
 use crate::gateways::authority::Authority;
 use crate::gateways::credentials::Credentials;
 use crate::gateways::event_log;
@@ -67,6 +68,7 @@ pub(crate) fn start(
         stopping: stopping.clone(),
     };
     let feeder = (options.survey_days > 0).then(|| tokio::spawn(feeder.run()));
+    shared.outlets.commands_by(Downlinks { store: store.clone(), directory: directory(), network: network.clone() });
     let doubts = Arc::clone(&shared.doubts);
     let mut all = vec![
         tokio::spawn(keep_audit(store.clone(), options.audit_days, stopping.clone())),

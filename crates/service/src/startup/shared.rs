@@ -23,7 +23,7 @@ use crate::history::summaries::Doubts;
 use crate::ingest::stats::IngestStats;
 use crate::ingest::strangers::Strangers;
 use crate::net::tls::{Given, Identity};
-use crate::outlets::Outlets;
+use crate::outlets::{Allowed, Outlets};
 use crate::pipeline::condition::Condition;
 use crate::pipeline::directory::Directory;
 use crate::pipeline::live::Live;
@@ -102,12 +102,18 @@ impl Shared {
         let identity = Arc::new(identity(&authority, options)?);
         let (gateway_log, events) = GatewayLog::new();
         let recent = Arc::new(Recent::new(store.told_until().await?));
-        let outlets = Outlets::new(store.clone(), Arc::clone(&recent), &options.outlet_hosts, stopping.clone());
+        let directory = Arc::new(Directory::load(store).await?);
+        let allowed = Allowed {
+            hosts: options.outlet_hosts.iter().map(|host| host.to_ascii_lowercase()).collect(),
+            folders: options.outlet_folders.clone().unwrap_or_else(|| options.data.join("outlets")),
+        };
+        let known = (Arc::clone(&recent), Arc::clone(&directory));
+        let outlets = Outlets::new(store.clone(), known, allowed, stopping.clone());
         let shared = Self {
             forecaster: Arc::new(Forecaster::new(Arc::clone(&grounds), &options.data)?),
             surveys: Arc::new(Surveys::new(store.clone())),
             grounds,
-            directory: Arc::new(Directory::load(store).await?),
+            directory,
             presence: Arc::new(GatewayRegistry::new(&store.all_gateways().await?, Arc::clone(&gateway_log))),
             strangers: Arc::default(),
             live: Arc::new(Live::new(stopping.clone())),

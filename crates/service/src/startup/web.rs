@@ -12,6 +12,7 @@ use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 
+use crate::downlinks::Downlinks;
 use crate::gateways::authority::Authority;
 use crate::http;
 use crate::http::app::{App, GatewayServices};
@@ -59,6 +60,11 @@ impl Web {
             store: shared.store.clone(),
             net_id: options.net_id,
             network: network.clone(),
+            downlinks: Downlinks {
+                store: shared.store.clone(),
+                directory: Arc::clone(&shared.directory),
+                network: network.clone(),
+            },
             directory: Arc::clone(&shared.directory),
             presence: Arc::clone(&shared.presence),
             strangers: Arc::clone(&shared.strangers),

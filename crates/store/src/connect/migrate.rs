@@ -44,6 +44,7 @@ const FILES: &[(&str, &str)] = &[
     ("0023_people_exactly.sql", include_str!("../../migrations/0023_people_exactly.sql")),
     ("0024_issued_certificates.sql", include_str!("../../migrations/0024_issued_certificates.sql")),
     ("0025_outlets.sql", include_str!("../../migrations/0025_outlets.sql")),
+    ("0026_references.sql", include_str!("../../migrations/0026_references.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

@@ -18,7 +18,7 @@ pub(crate) enum OutletVerb {
         #[arg(add = complete::outlets())]
         outlet: String,
     },
-    /// Add one: messages are delivered to a web server.
+    /// Add one: messages are delivered to a web server, an MQTT broker, files or a table of a database.
     Add(Box<OutletAddArgs>),
     /// Change one; what is not given stays. Messages that wait are delivered with the new settings.
     Set(Box<OutletSetArgs>),
@@ -43,6 +43,13 @@ pub(crate) enum OutletVerb {
         #[arg(long, value_name = "WHEN")]
         since: Moment,
     },
+    /// Try what would be sent on the latest messages; nothing is sent. Ends with 1 if a script fails.
+    Preview(PreviewArgs),
+    /// Commands that came back from a broker.
+    Command {
+        #[command(subcommand)]
+        verb: CommandVerb,
+    },
     /// What was delivered lately.
     Delivery {
         #[command(subcommand)]
@@ -66,6 +73,25 @@ pub(crate) enum DeliveryVerb {
         #[arg(long)]
         bodies: bool,
     },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum CommandVerb {
+    /// List the last commands since the service was started, newest first, with their answers.
+    List {
+        /// The outlet's short name.
+        #[arg(add = complete::outlets())]
+        outlet: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct PreviewArgs {
+    #[command(flatten)]
+    pub which: MessagesArgs,
+    /// How many messages, 1 to 20.
+    #[arg(long, default_value_t = 5)]
+    pub latest: u32,
 }
 
 #[derive(Subcommand)]
@@ -111,13 +137,18 @@ pub(crate) struct OutletAddArgs {
     /// Its short name: lower-case letters, digits and dashes.
     #[arg(value_name = "OUTLET")]
     pub slug: String,
-    /// Where to: https:// or http://, with no name or password in it.
+    /// Where to: https://HOST/PATH, mqtts://HOST, postgres://HOST/DATABASE, mariadb://HOST/DATABASE, or `files`.
+    /// There is no name and no password in it.
     #[arg(long, value_name = "ADDRESS")]
     pub to: String,
     #[command(flatten)]
     pub which: MessagesArgs,
     #[command(flatten)]
     pub request: RequestArgs,
+    #[command(flatten)]
+    pub broker: BrokerArgs,
+    #[command(flatten)]
+    pub kept: KeptArgs,
     #[command(flatten)]
     pub secrets: OutletSecretArgs,
     /// Deliver from when on: RFC 3339, a date, or so long ago, like 2h; from now on if not given.
@@ -147,9 +178,13 @@ pub(crate) struct OutletSetArgs {
     #[command(flatten)]
     pub request: RequestArgs,
     #[command(flatten)]
+    pub broker: BrokerArgs,
+    #[command(flatten)]
+    pub kept: KeptArgs,
+    #[command(flatten)]
     pub secrets: OutletSecretArgs,
     /// Take a setting away: fleet, tag, model, types, account, together, authority, certificate, signing-secret, bearer,
-    /// password or headers.
+    /// password, headers, retain, expires-after, properties, client-id, commands, create or without-tls.
     #[arg(long, value_name = "SETTING", value_delimiter = ',')]
     pub without: Vec<String>,
 }
@@ -174,6 +209,69 @@ pub(crate) struct MessagesArgs {
     /// Send only this field, like readings.water_level.value; may be given several times.
     #[arg(long, value_name = "PATH")]
     pub field: Vec<String>,
+    /// Send what a script makes of each: a file of JavaScript with `transform(message)`.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["shape", "field"])]
+    pub script: Option<PathBuf>,
+}
+
+/// Of an MQTT broker.
+#[derive(Args)]
+pub(crate) struct BrokerArgs {
+    /// To a broker: the topic of each message, like harbour/{fleet}/{device}/{type}; {estate}, {eui} and {model} are allowed
+    /// too.
+    #[arg(long, value_name = "TOPIC")]
+    pub topic: Option<String>,
+    /// To a broker: the version of the protocol, 3.1.1 or 5.
+    #[arg(long, value_name = "VERSION", value_parser = ["3.1.1", "5"])]
+    pub mqtt: Option<String>,
+    /// To a broker: the quality of service, 0 to 2; 1 if not given.
+    #[arg(long)]
+    pub qos: Option<u8>,
+    /// To a broker: it keeps the latest message of each topic.
+    #[arg(long)]
+    pub retain: bool,
+    /// To a broker: it drops a message that nobody has taken for so long (MQTT 5): seconds, or with a unit.
+    #[arg(long, value_name = "TIME", value_parser = seconds)]
+    pub expires_after: Option<f64>,
+    /// To a broker: a property of each message (MQTT 5), perhaps with placeholders; may be given several times.
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub property: Vec<String>,
+    /// To a broker: the name to connect under.
+    #[arg(long, value_name = "NAME")]
+    pub client_id: Option<String>,
+    /// To a broker: take commands that come on this topic, like harbour/{device}/command.
+    #[arg(long, value_name = "TOPIC", requires = "answers")]
+    pub commands: Option<String>,
+    /// To a broker: answer each command on this topic, like harbour/{device}/answer.
+    #[arg(long, value_name = "TOPIC")]
+    pub answers: Option<String>,
+}
+
+/// Of files and of a table.
+#[derive(Args)]
+pub(crate) struct KeptArgs {
+    /// To files: begin a new one each hour or day.
+    #[arg(long, value_parser = ["hour", "day"])]
+    pub rotate: Option<String>,
+    /// To files: begin a new one when one has so many megabytes; 64 if not given.
+    #[arg(long, value_name = "MB")]
+    pub file_mb: Option<u32>,
+    /// To files: remove the oldest when all have so many megabytes; 1024 if not given.
+    #[arg(long, value_name = "MB")]
+    pub folder_mb: Option<u32>,
+    /// To a database: the table.
+    #[arg(long)]
+    pub table: Option<String>,
+    /// To a database: a column, and the field that it holds, like level=readings.water_level.value:number. Kinds: text,
+    /// number, integer, boolean, time. May be given several times.
+    #[arg(long, value_name = "COLUMN=FIELD:KIND")]
+    pub column: Vec<String>,
+    /// To a database: create the table if there is none.
+    #[arg(long)]
+    pub create: bool,
+    /// To a database: connect without TLS.
+    #[arg(long)]
+    pub without_tls: bool,
 }
 
 #[derive(Args)]

@@ -1,16 +1,19 @@
 //! `heron outlet`.
 
 pub(crate) mod args;
+mod kinds;
 mod letters;
+mod preview;
 mod settings;
 
 use anyhow::{Result, bail};
-use api::outlet::{Delivery, Destination, Outlet, SendAgain, SentAgain, Shape};
+use api::outlet::{CommandTaken, CommandsState, Delivery, Outlet, SendAgain, SentAgain, Shape};
 use serde_json::json;
 
 use crate::client::{Client, segment};
-use crate::commands::outlet::args::{DeliveryVerb, OutletAddArgs, OutletSetArgs, OutletVerb};
-use crate::commands::outlet::settings::{Fields, messages, secrets, webhook, without};
+use crate::commands::outlet::args::{CommandVerb, DeliveryVerb, OutletAddArgs, OutletSetArgs, OutletVerb};
+use crate::commands::outlet::kinds::Given;
+use crate::commands::outlet::settings::{Fields, messages, secrets, without};
 use crate::show::{self, NeedsAttention, Out, ago};
 
 /// Characters of a reason in a table.
@@ -31,6 +34,7 @@ fn shape(shape: &Shape) -> String {
         Shape::Message => "the message as it is".into(),
         Shape::Flat => "one flat object".into(),
         Shape::Fields(paths) => paths.join(", "),
+        Shape::Script(script) => format!("what a script of {} lines makes of it", script.lines().count()),
     }
 }
 
@@ -40,11 +44,10 @@ fn or_all(given: Option<&String>, all: &str) -> String {
 
 fn lines(outlet: &Outlet) -> Vec<(&'static str, String)> {
     let (settings, status) = (&outlet.settings, &outlet.status);
-    let Destination::Webhook(webhook) = &settings.to;
     let types: Vec<&str> = settings.types.iter().map(|kind| kind.name()).collect();
     let mut lines = vec![
         ("outlet", settings.slug.clone()),
-        ("to", format!("{} {}", webhook.method.name(), webhook.url)),
+        ("to", kinds::place(&settings.to)),
         ("state", state(outlet)),
     ];
     lines.extend(status.why.clone().map(|why| ("because", why)));
@@ -62,11 +65,18 @@ fn lines(outlet: &Outlet) -> Vec<(&'static str, String)> {
         ("model", or_all(settings.model.as_ref(), "any")),
         ("sends", shape(&settings.shape)),
     ]);
-    let together = webhook.together.map(|t| format!("up to {} messages, within {} s", t.most, t.within_s));
-    lines.push(("request", together.unwrap_or_else(|| "one for each message".into())));
+    lines.extend(kinds::lines(&settings.to));
+    lines.extend(status.commands.as_ref().map(|commands| ("takes commands", listening(commands))));
     let secrets = if outlet.secrets_set.is_empty() { "none".into() } else { outlet.secrets_set.join(", ") };
     lines.extend([("secrets", secrets), ("added", show::moment(outlet.added_at))]);
     lines
+}
+
+fn listening(commands: &CommandsState) -> String {
+    match &commands.why {
+        Some(why) => format!("no, since {}: {why}", show::moment(commands.since)),
+        None => format!("yes, since {}", show::moment(commands.since)),
+    }
 }
 
 /// Beyond this many they are not counted.
@@ -82,10 +92,9 @@ fn short(text: &str) -> String {
 async fn list(client: &Client, out: &Out, query: &[(&str, String)]) -> Result<()> {
     let outlets: Vec<Outlet> = client.all(&client.in_estate("outlets").await?, query).await?;
     let head = ["OUTLET", "STATE", "WAITING", "DEAD LETTERS", "LAST DELIVERED", "A MINUTE", "FLEET", "TO"];
-    let empty = "There is no outlet. Next: `heron outlet add NAME --to https://HOST/PATH`.";
+    let empty = "There is no outlet. Next: `heron outlet add NAME --to ADDRESS`.";
     out.list(&outlets, empty, &head, |outlet| {
         let (settings, status) = (&outlet.settings, &outlet.status);
-        let Destination::Webhook(webhook) = &settings.to;
         vec![
             settings.slug.clone(),
             status.state.name().into(),
@@ -94,19 +103,20 @@ async fn list(client: &Client, out: &Out, query: &[(&str, String)]) -> Result<()
             ago(status.last_delivered),
             format!("{:.1}", status.a_minute),
             or_all(settings.fleet.as_ref(), "all"),
-            webhook.url.clone(),
+            kinds::place(&settings.to),
         ]
     })
 }
 
 async fn add(client: &Client, out: &Out, args: OutletAddArgs) -> Result<()> {
-    let OutletAddArgs { slug, to, which, request, secrets: given, since } = args;
+    let OutletAddArgs { slug, to, which, request, broker, kept, secrets: given, since } = args;
     let mut body = Fields::default();
     body.put("slug", Some(slug));
     body.put("retry_for_s", request.retry_for);
-    messages(which, &mut body);
-    let webhook = webhook(Some(to), given.account.clone(), request)?;
-    body.put("to", Some(json!({ "webhook": webhook.0 })));
+    messages(which, &mut body)?;
+    let kind = kinds::kind_of(&to)?;
+    let to = kinds::fields(kind, Given { to: Some(to), account: given.account.clone(), request, broker, kept })?;
+    body.put("to", Some(json!({ kind: to.0 })));
     body.put_inside("secrets", secrets(&given)?);
     body.put("since", since.map(|at| at.since().to_rfc3339()));
     let made: Outlet = client.post(&client.in_estate("outlets").await?, &body.0).await?;
@@ -119,12 +129,15 @@ async fn set(client: &Client, out: &Out, args: OutletSetArgs) -> Result<()> {
     let mut body = Fields::default();
     body.put("slug", args.slug.clone());
     body.put("retry_for_s", args.request.retry_for);
-    messages(args.which, &mut body);
-    let mut webhook = webhook(args.to, args.secrets.account.clone(), args.request)?;
-    let mut secrets = secrets(&args.secrets)?;
-    without(&args.without, &mut body, &mut webhook, &mut secrets)?;
-    if !webhook.0.is_empty() {
-        body.put("to", Some(json!({ "webhook": webhook.0 })));
+    messages(args.which, &mut body)?;
+    let before: Outlet = client.get(&path_now, &[]).await?;
+    let kind = before.settings.to.kind();
+    let OutletSetArgs { to, request, broker, kept, secrets: given, .. } = args;
+    let mut to = kinds::fields(kind, Given { to, account: given.account.clone(), request, broker, kept })?;
+    let mut secrets = secrets(&given)?;
+    without(&args.without, &mut body, &mut to, &mut secrets)?;
+    if !to.0.is_empty() {
+        body.put("to", Some(json!({ kind: to.0 })));
     }
     body.put_inside("secrets", secrets);
     let mut changed: Option<Outlet> = None;
@@ -176,6 +189,20 @@ async fn deliveries(client: &Client, out: &Out, outlet: &str, bodies: bool) -> R
     })
 }
 
+async fn commands(client: &Client, out: &Out, outlet: &str) -> Result<()> {
+    let all: Vec<CommandTaken> = client.all(&format!("{}/commands", path(client, outlet).await?), &[]).await?;
+    let head = ["WHEN", "TAKEN", "TOPIC", "COMMAND", "ANSWER"];
+    out.list(&all, "No command came since the service was started.", &head, |one| {
+        vec![
+            show::clock(one.at),
+            if one.taken { "yes" } else { "no" }.into(),
+            one.topic.clone(),
+            short(&one.command),
+            short(&one.answer),
+        ]
+    })
+}
+
 pub(crate) async fn run(client: &Client, out: &Out, verb: OutletVerb, yes: bool) -> Result<()> {
     match verb {
         OutletVerb::List(which) => list(client, out, &which.query()).await,
@@ -204,6 +231,8 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: OutletVerb, yes: bool)
         OutletVerb::Delivery { verb: DeliveryVerb::List { outlet, bodies } } => {
             deliveries(client, out, &outlet, bodies).await
         }
+        OutletVerb::Preview(args) => preview::run(client, out, args).await,
+        OutletVerb::Command { verb: CommandVerb::List { outlet } } => commands(client, out, &outlet).await,
         OutletVerb::Letter { verb } => letters::run(client, out, verb, yes).await,
     }
 }

@@ -6,7 +6,7 @@ use anyhow::{Context as _, Result, bail};
 use serde_json::{Map, Value, json};
 
 use crate::args::secret;
-use crate::commands::outlet::args::{MessagesArgs, OutletSecretArgs, RequestArgs};
+use crate::commands::outlet::args::{MessagesArgs, OutletSecretArgs};
 
 /// Fields of an object; those that are not given are left out.
 #[derive(Default)]
@@ -27,12 +27,12 @@ impl Fields {
     }
 }
 
-fn file(path: Option<&Path>) -> Result<Option<String>> {
+pub(super) fn file(path: Option<&Path>) -> Result<Option<String>> {
     path.map(|path| std::fs::read_to_string(path).with_context(|| format!("reading {}", path.display()))).transpose()
 }
 
 /// Names and values as they are given: `NAME=VALUE`.
-fn pairs(option: &str, given: &[String]) -> Result<Option<Value>> {
+pub(super) fn pairs(option: &str, given: &[String]) -> Result<Option<Value>> {
     let mut pairs = Map::new();
     for text in given {
         // A secret is not repeated.
@@ -43,31 +43,15 @@ fn pairs(option: &str, given: &[String]) -> Result<Option<Value>> {
 }
 
 /// Which messages, and what is sent of them.
-pub(super) fn messages(args: MessagesArgs, fields: &mut Fields) {
+pub(super) fn messages(args: MessagesArgs, fields: &mut Fields) -> Result<()> {
     fields.put("fleet", args.fleet);
     fields.put("types", Some(args.types).filter(|types| !types.is_empty()));
     fields.put("tag", args.tag);
     fields.put("model", args.model);
     let chosen = (!args.field.is_empty()).then(|| json!({ "fields": args.field }));
-    fields.put("shape", args.shape.map(Value::from).or(chosen));
-}
-
-/// Where to, and how.
-pub(super) fn webhook(url: Option<String>, account: Option<String>, args: RequestArgs) -> Result<Fields> {
-    let mut webhook = Fields::default();
-    webhook.put("url", url);
-    webhook.put("method", args.method.map(|method| method.to_ascii_uppercase()));
-    webhook.put("headers", pairs("--header", &args.header)?);
-    webhook.put("account", account);
-    let mut together = Fields::default();
-    together.put("most", args.together);
-    together.put("within_s", args.together_within.or(args.together.map(|_| 1.0)));
-    webhook.put_inside("together", together);
-    webhook.put("answer_within_s", args.answer_within);
-    webhook.put("trust", file(args.authority.as_deref())?);
-    webhook.put("certificate", file(args.certificate.as_deref())?);
-    webhook.put("redirects_to", Some(args.redirects_to).filter(|hosts| !hosts.is_empty()));
-    Ok(webhook)
+    let script = file(args.script.as_deref())?.map(|script| json!({ "script": script }));
+    fields.put("shape", args.shape.map(Value::from).or(chosen).or(script));
+    Ok(())
 }
 
 /// The secrets that are given.
@@ -83,30 +67,35 @@ pub(super) fn secrets(args: &OutletSecretArgs) -> Result<Fields> {
 }
 
 /// Takes settings away by the names that options have for them.
-pub(super) fn without(names: &[String], body: &mut Fields, webhook: &mut Fields, secrets: &mut Fields) -> Result<()> {
+pub(super) fn without(names: &[String], body: &mut Fields, to: &mut Fields, secrets: &mut Fields) -> Result<()> {
     for name in names {
         let null = Some(Value::Null);
         match name.as_str() {
             "fleet" | "tag" | "model" | "types" => body.put(name, null),
             "account" => {
-                webhook.put(name, null.clone());
+                to.put(name, null.clone());
                 secrets.put("password", null);
             }
             "certificate" => {
-                webhook.put(name, null.clone());
+                to.put(name, null.clone());
                 secrets.put("key", null);
             }
-            "together" => webhook.put(name, null),
-            "authority" => webhook.put("trust", null),
+            "together" | "retain" | "commands" | "create" => to.put(name, null),
+            "expires-after" => to.put("expires_after_s", null),
+            "properties" => to.put("user_properties", null),
+            "client-id" => to.put("client_id", null),
+            "without-tls" => to.put("without_tls", null),
+            "authority" => to.put("trust", null),
             "headers" => {
-                webhook.put(name, null.clone());
+                to.put(name, null.clone());
                 secrets.put(name, null);
             }
             "signing-secret" => secrets.put("signing", null),
             "bearer" | "password" => secrets.put(name, null),
             other => bail!(
                 "--without {other}: fleet, tag, model, types, account, together, authority, certificate, signing-secret, \
-                 bearer, password and headers are allowed"
+                 bearer, password, headers, retain, expires-after, properties, client-id, commands, create and without-tls \
+                 are allowed"
             ),
         }
     }
@@ -120,9 +109,16 @@ mod tests {
     #[test]
     fn what_is_not_given_is_not_sent() {
         let mut body = Fields::default();
-        let none =
-            MessagesArgs { fleet: None, types: Vec::new(), tag: None, model: None, shape: None, field: Vec::new() };
-        messages(none, &mut body);
+        let none = MessagesArgs {
+            fleet: None,
+            types: Vec::new(),
+            tag: None,
+            model: None,
+            shape: None,
+            field: Vec::new(),
+            script: None,
+        };
+        messages(none, &mut body).unwrap();
         body.put_inside("to", Fields::default());
         assert!(body.0.is_empty());
     }

@@ -71,7 +71,9 @@ async fn listen(
         if event.data.is_empty() {
             continue;
         }
-        out.line(shaped(shape, &event.data).context("a message cannot be read")?)?;
+        // Scripts run in the service only, and no option names one.
+        let shaped = shaped(shape, &event.data).context("a message cannot be read")?;
+        out.line(shaped.unwrap_or(event.data))?;
         printed.left = printed.left.map(|left| left.saturating_sub(1));
         printed.last = Some(event.id);
     }

@@ -1,5 +1,6 @@
-//! Outlets: messages are delivered to web servers.
+//! Outlets: messages are delivered to other systems.
 
+mod broker;
 mod console;
 mod delivering;
 mod examples;
@@ -22,7 +23,7 @@ const DECODER: &str = "function decodeUplink(i) { return {data: {level: i.bytes[
 
 /// A service that may deliver to this machine, with a device that has joined.
 async fn bench() -> Bench {
-    let mut bench = Bench::with(Service::started_with(&["--outlet-hosts", "127.0.0.1"]).await, Some(DECODER)).await;
+    let mut bench = Bench::with(Service::started_with(&["--outlet-hosts", "127.0.0.1,localhost"]).await, Some(DECODER)).await;
     bench.join().await;
     bench
 }

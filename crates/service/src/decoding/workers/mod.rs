@@ -22,7 +22,7 @@ use payload::{Decoded, Encoded};
 
 use process::{Lost, Process, Source};
 use quick::QuickLane;
-use wire::{Answer, Request};
+use wire::{Answer, Request, ScriptKind};
 pub(crate) use wire::{Cause, Failure, FoundFlaw, Loaded};
 
 /// A script whose worker ended so often while it ran is stopped permanently.
@@ -46,17 +46,25 @@ pub enum Lane {
     Later,
     /// People.
     People,
+    /// What outlets send.
+    Outlets,
 }
 
 /// A script that workers are asked to run.
 #[derive(Debug, Clone)]
 pub struct ScriptRef {
     number: u64,
+    kind: ScriptKind,
     source: Arc<str>,
     about: Loaded,
 }
 
 impl ScriptRef {
+    /// The request that loads it.
+    fn load(&self) -> Request {
+        Request::Load { script: self.number, source: Arc::clone(&self.source), kind: self.kind }
+    }
+
     /// What loading it showed.
     pub fn about(&self) -> &Loaded {
         &self.about
@@ -109,12 +117,14 @@ const SOURCE: Source = Source::Thread;
 static QUICK: LazyLock<QuickLane> = LazyLock::new(|| QuickLane::new(SOURCE));
 static LATER: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 10, 1));
 static PEOPLE: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 5, 2));
+static OUTLETS: LazyLock<Pool> = LazyLock::new(|| Pool::new(SOURCE, 10, 1));
 
 impl Lane {
     fn pool(self) -> &'static Pool {
         match self {
             Self::Later => &LATER,
             Self::People => &PEOPLE,
+            Self::Outlets => &OUTLETS,
         }
     }
 }
@@ -254,17 +264,30 @@ fn unexpected(answer: &Answer) -> Failure {
 /// # Errors
 /// If it does not load.
 pub(crate) fn load(source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
+    load_as(ScriptKind::Decoder, source, lane)
+}
+
+/// Loads a script that brings messages into a shape. Blocks.
+///
+/// # Errors
+/// If it does not load.
+pub(crate) fn load_transform(source: &str) -> Result<ScriptRef, Failure> {
+    load_as(ScriptKind::Transform, source, Lane::People)
+}
+
+fn load_as(kind: ScriptKind, source: &str, lane: Lane) -> Result<ScriptRef, Failure> {
     if source.len() > payload::outcome::MAX_SCRIPT_BYTES {
         return Err(Failure::from(&payload::DecodeError::TooLong(source.len())));
     }
     let source: Arc<str> = source.into();
     let mut hasher = DefaultHasher::new();
-    source.hash(&mut hasher);
+    (source.as_ref(), kind).hash(&mut hasher);
     // Workers know a script by its text: the same one loaded twice is the same.
     let number = hasher.finish();
-    let request = Request::Load { script: number, source: Arc::clone(&source) };
+    let script = ScriptRef { number, kind, source, about: Loaded::default() };
+    let request = script.load();
     match lane.pool().ask(CALL, |process, limit| process.ask(&request, limit))? {
-        Answer::Loaded(loaded) => Ok(ScriptRef { number, source, about: loaded? }),
+        Answer::Loaded(loaded) => Ok(ScriptRef { about: loaded?, ..script }),
         other => Err(unexpected(&other)),
     }
 }
@@ -351,6 +374,22 @@ pub(crate) fn encode(
     })?;
     match asked {
         Answer::Encoded(encoded) => encoded.map(Into::into),
+        other => Err(unexpected(&other)),
+    }
+}
+
+/// What is sent of a message, JSON; `None` if it is left out. Blocks.
+///
+/// # Errors
+/// Why the script makes nothing of it.
+pub(crate) fn transform(script: &ScriptRef, message: String, lane: Lane) -> Result<Option<String>, Failure> {
+    let request = Request::Transform { script: script.number, message };
+    let asked = lane.pool().ask(CALL, |process, limit| {
+        process.hold(script, limit)?;
+        process.ask(&request, limit)
+    })?;
+    match asked {
+        Answer::Transformed(made) => made,
         other => Err(unexpected(&other)),
     }
 }

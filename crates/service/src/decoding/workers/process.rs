@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::io::{self, Write as _};
 use std::os::unix::process::ExitStatusExt as _;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
-use std::sync::{Arc, LazyLock, mpsc};
+use std::sync::{LazyLock, mpsc};
 use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -247,7 +247,7 @@ impl Process {
             self.ask(&Request::Forget, limit)?;
             self.loaded.clear();
         }
-        let load = Request::Load { script: script.number, source: Arc::clone(&script.source) };
+        let load = script.load();
         match self.ask(&load, limit)? {
             Answer::Loaded(Ok(_)) => {
                 self.loaded.insert(script.number);

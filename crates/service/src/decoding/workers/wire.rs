@@ -17,7 +17,7 @@ pub(crate) const LONGEST: usize = 4 << 20;
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) enum Request {
     /// Takes a script under a number. Calls name it by that.
-    Load { script: u64, source: Arc<str> },
+    Load { script: u64, source: Arc<str>, kind: ScriptKind },
     /// Lets all scripts go.
     Forget,
     /// Reads an uplink.
@@ -28,6 +28,8 @@ pub(crate) enum Request {
     Encode { script: u64, values: String },
     /// Reads a downlink.
     ReadDownlink { script: u64, bytes: Vec<u8>, port: u8 },
+    /// What is sent of a message, JSON.
+    Transform { script: u64, message: String },
     /// Tries a model's scripts on its tests; the model is JSON.
     Flaw { model: String },
 }
@@ -41,7 +43,17 @@ pub(crate) enum Answer {
     Decoded(Result<Found, Failure>, u32),
     Traced(BTreeMap<String, Vec<usize>>),
     Encoded(Result<Downlink, Failure>),
+    Transformed(Result<Option<String>, Failure>),
     Flaw(Option<FoundFlaw>),
+}
+
+/// What a script is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub(crate) enum ScriptKind {
+    /// Payloads.
+    Decoder,
+    /// Messages.
+    Transform,
 }
 
 /// What is known of a script once it is loaded.

@@ -13,7 +13,7 @@ use payload::{DecodeError, Interpreter, Limits, Script};
 use rustix::time::{ClockId, clock_gettime};
 
 use crate::decoding::workers::wire;
-use crate::decoding::workers::wire::{Answer, Failure, FoundFlaw, Loaded, Request};
+use crate::decoding::workers::wire::{Answer, Failure, FoundFlaw, Loaded, Request, ScriptKind};
 
 static STARTED: LazyLock<Instant> = LazyLock::new(Instant::now);
 
@@ -44,7 +44,7 @@ fn processor_time() -> Duration {
 impl Worker {
     fn answer(&mut self, request: Request) -> Answer {
         match request {
-            Request::Load { script, source } => Answer::Loaded(self.load(script, &source)),
+            Request::Load { script, source, kind } => Answer::Loaded(self.load(script, &source, kind)),
             Request::Forget => {
                 *self = Self::default();
                 Answer::Forgotten
@@ -74,12 +74,19 @@ impl Worker {
                 let read = self.with(script, |script, it| script.decode_downlink(it, &bytes, port, || false));
                 Answer::Decoded(read.map(Into::into), 0)
             }
+            Request::Transform { script, message } => {
+                Answer::Transformed(self.with(script, |script, it| script.transform(it, &message, || false)))
+            }
             Request::Flaw { model } => Answer::Flaw(flaw_of(&model)),
         }
     }
 
-    fn load(&mut self, number: u64, source: &str) -> Result<Loaded, Failure> {
-        let script = Script::new(source, Limits::default()).map_err(|error| Failure::from(&error))?;
+    fn load(&mut self, number: u64, source: &str, kind: ScriptKind) -> Result<Loaded, Failure> {
+        let script = match kind {
+            ScriptKind::Decoder => Script::new(source, Limits::default()),
+            ScriptKind::Transform => Script::transforming(source, Limits::default()),
+        };
+        let script = script.map_err(|error| Failure::from(&error))?;
         let loaded = Loaded {
             encodes: script.encodes(),
             reads_downlinks: script.reads_downlinks(),

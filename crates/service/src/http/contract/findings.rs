@@ -43,7 +43,15 @@ fn explain(error: &ValidationError<'_>, schema: &Value, prefix: &str, found: &mu
         }
         // A value that may be left out is described as one of two: itself, or nothing.
         ValidationErrorKind::OneOfNotValid { context } | ValidationErrorKind::AnyOf { context } => {
-            let meant = context.iter().filter(|branch| !is_about_null(branch)).collect::<Vec<_>>();
+            let mut meant = context.iter().filter(|branch| !is_about_null(branch)).collect::<Vec<_>>();
+            let names = meant.iter().filter_map(|branch| lacks(branch, error)).collect::<Vec<_>>();
+            if meant.len() > 1 && names.len() == meant.len() {
+                return add(at, format!("one of {} is wanted", names.join(", ")));
+            }
+            // Of several forms, the one whose outside fits is the one that was meant.
+            if meant.len() > 1 {
+                meant.retain(|branch| !is_another_form(branch, error));
+            }
             match meant.as_slice() {
                 [only] => only.iter().for_each(|error| explain(error, schema, prefix, found)),
                 _ => {
@@ -57,6 +65,27 @@ fn explain(error: &ValidationError<'_>, schema: &Value, prefix: &str, found: &mu
             add(at, detail);
         }
     }
+}
+
+/// Whether a branch of a choice fails at the value itself: it is of another type, another word, or without the field that
+/// names this form.
+fn is_another_form(branch: &[ValidationError<'_>], of: &ValidationError<'_>) -> bool {
+    use ValidationErrorKind as Kind;
+    branch.iter().any(|error| {
+        error.instance_path() == of.instance_path()
+            && matches!(
+                error.kind(),
+                Kind::Type { .. } | Kind::Enum { .. } | Kind::Constant { .. } | Kind::Required { .. }
+            )
+    })
+}
+
+/// The field that an object of this form would need, and does not have.
+fn lacks<'a>(branch: &'a [ValidationError<'_>], of: &ValidationError<'_>) -> Option<&'a str> {
+    branch.iter().find_map(|error| match error.kind() {
+        ValidationErrorKind::Required { property } if error.instance_path() == of.instance_path() => property.as_str(),
+        _ => None,
+    })
 }
 
 /// Whether a branch of a choice only says that the value is not `null`.

@@ -248,7 +248,7 @@ pub(crate) async fn detail(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> R
 }
 
 /// How often a device is expected to send, in seconds.
-pub(crate) fn expected_s(row: &DeviceRow) -> Option<f64> {
+fn expected_s(row: &DeviceRow) -> Option<f64> {
     row.whole_radio.uplink_interval_s.map(f64::from).or(row.usual_interval_s)
 }
 

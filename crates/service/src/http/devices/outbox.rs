@@ -8,27 +8,29 @@ use api::device::outbox::{
 };
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
-use chrono::DateTime;
 use domain::Check;
 use domain::downlink::{Cargo, CheckedOutboxItem, Listening};
-use domain::radio::settings::wire_class;
-use engine::{Command, OutboxId, Place, Timestamp, Wait};
+use engine::{OutboxId, Place, Wait};
 use lorawan::Eui64;
 use store::DeviceContext;
 use ulid::Ulid;
 
-use crate::clock;
 use crate::decoding::decoder;
-use crate::decoding::ready::Decoder;
+use crate::downlinks::{Carried, Encoding, NotAdded};
 use crate::http::app::App;
-use crate::http::devices::device::expected_s;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathEui, PathName, WholeEstate, page};
 use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::models::turns::Purpose;
 
-/// Downlinks that may wait for one device.
-const MAX_OPEN: u64 = 10_000;
+impl From<NotAdded> for Refusal {
+    fn from(why: NotAdded) -> Self {
+        match why {
+            NotAdded::Refused(problem) => problem.into(),
+            NotAdded::Store(error) => error.into(),
+        }
+    }
+}
 
 /// A device or a multicast group of the estate; both have an outbox.
 pub(crate) fn known(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<DeviceContext, Refusal> {
@@ -50,23 +52,6 @@ fn id(field: &str, text: &str) -> Result<Ulid, Refusal> {
     Ulid::from_string(text).map_err(|_| bad_field(field, text, "a ULID of 26 letters and digits is wanted").into())
 }
 
-/// When the device listens, as far as it is known; and what a downlink waits for that has just been added.
-async fn listening(app: &App, estate: &WholeEstate, dev_eui: Eui64) -> Result<(Listening, Wait), Refusal> {
-    // A group has no row and no status, and no uplinks are expected.
-    let (row, status) = (app.store.device(estate.id, dev_eui).await?, app.network.device(dev_eui).await);
-    let (Some(row), Some(status)) = (row, status) else { return Ok((Listening::default(), Wait::Gateway)) };
-    let time = |at: Timestamp| DateTime::from_timestamp_micros(at.0);
-    let listening = Listening {
-        class: status.has_joined().then(|| wire_class(status.class)),
-        last_heard: row.last_heard,
-        // Its measured interval counts more than the expected one.
-        interval_s: row.usual_interval_s.or_else(|| expected_s(&row)),
-        held_until: status.held_until.and_then(time),
-        ping_slots: status.ping_slots.and_then(|(at, apart_us)| Some((time(at)?, apart_us / 1000))),
-    };
-    Ok((listening, status.first_wait()))
-}
-
 /// A device's downlinks, newest first, including those that are done.
 #[utoipa::path(get, path = "/estates/{estate}/devices/{eui}/outbox", tag = "outbox",
     extensions(("x-right" = json!("view"))),
@@ -84,7 +69,7 @@ pub(crate) async fn list_outbox(
     let mut rows = app.store.outbox(eui, before, limit + 1).await?;
     if rows.iter().any(|item| item.state == OutboxState::Waiting) {
         let line = app.network.outbox_line(eui).await;
-        let (listening, _) = listening(&app, &estate, eui).await?;
+        let (listening, _) = app.downlinks.listening(estate.id, eui).await?;
         for item in rows.iter_mut().filter(|item| item.state == OutboxState::Waiting) {
             let id = OutboxId(id("id", &item.id)?.0);
             tell_place(item, ahead_of(&line, id), &listening);
@@ -115,69 +100,20 @@ fn behind(ahead: u32) -> String {
     }
 }
 
-/// The encoder for a device, or for the members of a group if they are all of one model; or why there is none.
-async fn encoder_of(app: &App, estate: &WholeEstate, device: &DeviceContext) -> Result<(String, Arc<Decoder>), String> {
-    let group = app.store.group(estate.id, device.dev_eui).await;
-    let group = group.map_err(|_| "the database is not available".to_owned())?;
-    let members = group.map_or_else(|| vec![device.dev_eui], |group| group.config.members);
-    let mut found: Option<(String, Arc<Decoder>)> = None;
-    for member in members {
-        let context = app.directory.device(member).ok_or("a member is not registered any more")?;
-        let Some(model) = context.model else {
-            return Err(format!("{} has no model, so there is no encoder: give the bytes", context.name));
-        };
-        let Some(decoder) = app.directory.decoder(estate.id, &model, member) else {
-            return Err(format!("the model {model} has no script, so there is no encoder: give the bytes"));
-        };
-        match &found {
-            Some((other, same)) if *other != model || same.version != decoder.version => {
-                return Err("the group's members have different decoders: give the bytes".into());
-            }
-            _ => found = Some((model, decoder)),
-        }
-    }
-    found.ok_or_else(|| "the group has no members, so there is no encoder: give the bytes".into())
-}
-
 /// Port and payload of a downlink; named values are encoded. With them, the encoder's warnings.
 pub(crate) async fn payload_of(
     app: &App,
     estate: &WholeEstate,
     device: &DeviceContext,
     cargo: Cargo,
-) -> Result<(u8, Vec<u8>, Vec<String>), Refusal> {
-    let (port, values, (field, given)) = match cargo {
-        Cargo::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
-        Cargo::Values { port, values } => {
-            let given = serde_json::to_string(&values).unwrap_or_default();
-            (port, Some(values), ("values", given))
-        }
-        Cargo::Command { port, name } => (port, None, ("command", name)),
+) -> Result<Encoding, Refusal> {
+    let to_encode = match app.downlinks.carried(estate.id, device, cargo).await? {
+        Carried::Bytes { port, payload } => return Ok((port, payload, Vec::new())),
+        Carried::Values(to_encode) => to_encode,
     };
-    let bad = |why: String| Refusal::from(bad_field(field, &given, why));
-    let (model, decoder) = encoder_of(app, estate, device).await.map_err(bad)?;
-    let (port, values) = match values {
-        Some(values) => (port, values),
-        None => {
-            let command = decoder.commands.iter().find(|command| command.name == given);
-            let Some(command) = command else {
-                let names: Vec<&str> = decoder.commands.iter().map(|command| command.name.as_str()).collect();
-                let known = if names.is_empty() { "no command".to_owned() } else { names.join(", ") };
-                return Err(bad(format!("the model {model} has {known}")));
-            };
-            (port.or(command.port), command.values.clone())
-        }
-    };
+    let (decoder, values) = (Arc::clone(&to_encode.decoder), to_encode.values.clone());
     let encoded = app.run_scripts(estate, Purpose::Calls, move || decoder::encode(&decoder, &values)).await?;
-    let encoded = encoded.map_err(|why| bad(format!("the encoder of {model} does not take them: {why}")))?;
-    let Some(port) = port.or(encoded.port) else {
-        return Err(bad_field("port", "nothing", "the encoder names none, so it is to be given: 1 to 223").into());
-    };
-    let mut warnings = encoded.warnings;
-    if let Some(usual) = encoded.port.filter(|usual| *usual != port) {
-        warnings.push(format!("The encoder would use port {usual}; {port} was asked for."));
-    }
-    Ok((port, encoded.bytes, warnings))
+    Ok(to_encode.encoded(encoded)?)
 }
 
 /// A downlink that can be added, and what it will wait for.
@@ -193,11 +129,9 @@ struct Ready {
 async fn ready(app: &App, estate: &WholeEstate, eui: Eui64, new: &NewOutboxItem) -> Result<Ready, Refusal> {
     let device = known(app, estate, eui)?;
     let new = new.check()?;
-    if new.confirmed && app.network.group(eui).await.is_some() {
-        return Err(bad_field("confirmed", "true", "nobody can answer for a group: leave it out").into());
-    }
+    app.downlinks.check(eui, &new).await?;
     let (port, payload, warnings) = payload_of(app, estate, &device, new.cargo.clone()).await?;
-    let (listening, wait) = listening(app, estate, eui).await?;
+    let (listening, wait) = app.downlinks.listening(estate.id, eui).await?;
     Ok(Ready { new, port, payload, warnings, wait, listening })
 }
 
@@ -275,29 +209,11 @@ pub(crate) async fn add_to_outbox(
     Json(new): Json<NewOutboxItem>,
 ) -> Made<OutboxItem> {
     let Ready { new, port, payload, wait, listening, .. } = ready(&app, &estate, eui, &new).await?;
-    if app.store.outbox_open(eui).await? >= MAX_OPEN {
-        let problem = Problem::new(409, "outbox_full", "The outbox is full");
-        return Err(Refusal(
-            problem.detail(format!("{MAX_OPEN} downlinks are waiting for this device; cancel some first")),
-        ));
-    }
-    let now = clock::now();
-    let id = OutboxId(Ulid::generate().0);
-    let item = engine::OutboxItem {
-        confirmed: new.confirmed,
-        max_attempts: new.max_attempts,
-        expires_at: new.expires_in_us.map(|us| now.plus_us(us)),
-        ..engine::OutboxItem::waiting(id, (port, payload), wait, now)
-    };
-    // Stored first: an item the engine knows of must be there to be updated.
-    let mut stored = app.store.add_outbox_item(eui, &item).await?;
+    let mut stored = app.downlinks.add(eui, &new, (port, payload), wait).await?;
     estate.audit().object(format!("outbox of {}", known(&app, &estate, eui)?.name)).made(&serde_json::json!({
         "id": stored.id, "port": stored.port, "payload": stored.payload, "confirmed": stored.confirmed,
     }));
-    app.network.command(Command::Enqueue { dev_eui: eui, item }).await;
-    if new.first {
-        app.network.arrange(eui, id, Place::First).await;
-    }
+    let id = OutboxId(id("id", &stored.id)?.0);
     tell_place(&mut stored, ahead_of(&app.network.outbox_line(eui).await, id), &listening);
     Ok(Created { at: estate.path(format_args!("devices/{eui}/outbox/{}", stored.id)), made: stored })
 }

@@ -2,7 +2,7 @@
 
 use api::Page;
 use api::message::{Body, DeviceRef, Message, Reading, ReadingValue, Rehearsed, Uplink, UplinkFrame};
-use api::outlet::{DeadLetter, Delivery, OutletSettings, Replayed};
+use api::outlet::{CommandTaken, DeadLetter, Delivery, OutletSettings, Replayed};
 use api::problem::Problem;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -34,6 +34,21 @@ pub(crate) async fn list_deliveries(
     let row = row(&app, &estate, &slug).await?;
     let all = app.outlets.deliveries(row.id);
     Ok(Json(page_of(all, &paging, |one| format!("{}.{}", one.at.timestamp_micros(), one.messages.join(".")))?))
+}
+
+/// The last commands that came back to an outlet since the service was started, newest first, with their answers.
+#[utoipa::path(get, path = "/estates/{estate}/outlets/{outlet}/commands", tag = "outlets",
+    extensions(("x-right" = json!("outlets"))), params(("outlet" = String, Path), Paging),
+    responses((status = 200, body = Page<CommandTaken>), (status = 404, body = Problem)))]
+pub(crate) async fn list_commands(
+    State(app): State<App>,
+    estate: WholeEstate,
+    PathOutlet(slug): PathOutlet,
+    Params(paging): Params<Paging>,
+) -> Answer<Page<CommandTaken>> {
+    let row = row(&app, &estate, &slug).await?;
+    let all = app.outlets.commands(row.id);
+    Ok(Json(page_of(all, &paging, |one| format!("{}.{}", one.at.timestamp_micros(), one.topic))?))
 }
 
 /// Sends a rehearsal to an outlet's other side, now and once, and tells what was answered. It is the last uplink that the

@@ -2,6 +2,7 @@
 
 mod deliveries;
 mod outlet;
+mod shape;
 mod stream;
 
 use utoipa_axum::router::OpenApiRouter;
@@ -18,6 +19,8 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(outlet::pause_outlet))
         .routes(routes!(outlet::resume_outlet))
         .routes(routes!(outlet::send_again))
+        .routes(routes!(shape::try_shape))
+        .routes(routes!(deliveries::list_commands))
         .routes(routes!(stream::next_messages))
         .routes(routes!(stream::stream_messages))
         .routes(routes!(deliveries::list_deliveries))

@@ -1,21 +1,28 @@
 //! Setting up outlets.
 
 use api::Page;
-use api::outlet::{ChangeOutlet, NewOutlet, Outlet, OutletSecrets, OutletSettings, SendAgain, SentAgain};
+use api::outlet::{
+    ChangeOutlet, Destination, NewOutlet, Outlet, OutletSecrets, OutletSettings, SendAgain, SentAgain, Shape,
+};
+use api::people::rights::Right;
 use api::problem::{Problem, bad_field};
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::{DateTime, Utc};
+use domain::grants::Visibility;
 use domain::outlet::check::check;
 use domain::patch::patched;
 use serde_json::Value;
 use store::{OutletRow, Paused, Progress, StoreError};
 
 use crate::http::app::App;
+use crate::http::auth::context::missing;
 use crate::http::error::{Refusal, not_found};
 use crate::http::extract::{Paging, Params, PathName, PathOutlet, WholeEstate, revision};
 use crate::http::json::{Answer, Created, Json, Made};
 use crate::http::listing::Choice;
+use crate::http::models::turns::Purpose;
+use crate::outlets::check_script;
 
 /// Outlets of one estate at most: each has a task and connections of its own.
 const MOST_OUTLETS: usize = 100;
@@ -29,12 +36,8 @@ async fn shown(app: &App, row: &OutletRow) -> Result<Outlet, StoreError> {
 }
 
 /// Everything that can be checked before an outlet is stored.
-async fn check_all(
-    app: &App,
-    estate: &WholeEstate,
-    settings: &OutletSettings,
-    secrets: &OutletSecrets,
-) -> Result<(), Refusal> {
+async fn check_all(app: &App, estate: &WholeEstate, row: &OutletRow) -> Result<(), Refusal> {
+    let OutletRow { settings, secrets, .. } = row;
     check(settings, secrets)?;
     if let Some(fleet) = &settings.fleet
         && app.store.fleet(estate.id, fleet).await?.is_none()
@@ -46,10 +49,37 @@ async fn check_all(
     {
         return Err(bad_field("model", model, "there is no such model in this estate").into());
     }
-    app.outlets.check(settings, secrets).map_err(|why| {
+    // Whoever lets others send commands has to be allowed to send them.
+    let takes_commands = matches!(&settings.to, Destination::Mqtt(broker) if broker.commands.is_some());
+    if takes_commands && estate.access.grants.visibility(Right::Send) != Visibility::Whole {
+        return Err(missing(Right::Send, &estate.access, &estate.context.who));
+    }
+    if let Shape::Script(_) = &settings.shape {
+        let shape = settings.shape.clone();
+        let loaded = app.run_scripts(estate, Purpose::Calls, move || check_script(&shape)).await?;
+        loaded.map_err(|failure| {
+            let place = failure.line.map_or_else(String::new, |line| format!(" (line {line})"));
+            bad_field("shape.script", "the script", format!("{}{place}", failure.message))
+        })?;
+    }
+    app.outlets.check(row).map_err(|why| {
         let field = why.to_string();
         bad_field(&field, "what was given", why.root_cause()).into()
     })
+}
+
+/// An outlet that is not stored yet.
+fn unstored(estate: &WholeEstate, settings: OutletSettings, secrets: OutletSecrets) -> OutletRow {
+    OutletRow {
+        id: 0,
+        estate_id: estate.id,
+        settings,
+        secrets,
+        former_fleets: Vec::new(),
+        paused: None,
+        progress: Progress::default(),
+        added_at: Utc::now(),
+    }
 }
 
 /// An estate's outlets by short name, each with how it stands.
@@ -79,7 +109,9 @@ pub(crate) async fn add_outlet(
     Json(new): Json<NewOutlet>,
 ) -> Made<Outlet> {
     let NewOutlet { settings, secrets, since } = new;
-    check_all(&app, &estate, &settings, &secrets).await?;
+    let wanted = unstored(&estate, settings, secrets);
+    check_all(&app, &estate, &wanted).await?;
+    let OutletRow { settings, secrets, .. } = wanted;
     if app.store.outlets(estate.id).await?.len() >= MOST_OUTLETS {
         let problem = Problem::new(409, "too_many", "There are too many outlets");
         return Err(problem.detail(format!("an estate has at most {MOST_OUTLETS}")).into());
@@ -129,12 +161,15 @@ pub(crate) async fn change_outlet(
     let before = row(&app, &estate, &slug).await?;
     estate.still(&before.settings)?;
     let for_secrets = patch.as_object_mut().and_then(|fields| fields.remove("secrets"));
-    let settings = patched(&before.settings, &patch)?;
+    let settings = changed(&before.settings, &patch)?;
     let secrets = match &for_secrets {
         Some(patch) => patched(&before.secrets, patch).map_err(|problem| problem.inside("secrets"))?,
         None => before.secrets.clone(),
     };
-    check_all(&app, &estate, &settings, &secrets).await?;
+    still_for_the_same(&before, &settings, for_secrets.as_ref(), &secrets)?;
+    let wanted = OutletRow { settings, secrets, ..before.clone() };
+    check_all(&app, &estate, &wanted).await?;
+    let OutletRow { settings, secrets, .. } = wanted;
     estate.audit().object(format!("outlet {slug}")).changed(&before.settings, &settings);
     if secrets != before.secrets {
         estate.audit().secret_changed("secrets");
@@ -144,6 +179,44 @@ pub(crate) async fn change_outlet(
     app.outlets.change(&before, app.store.change_outlet(before.id, &settings, &secrets, &former)).await?;
     let row = row(&app, &estate, &settings.slug).await?;
     Ok(Json(shown(&app, &row).await?))
+}
+
+/// The settings as a patch changes them. A shape is replaced as a whole, and the kind of other side stays.
+fn changed(before: &OutletSettings, patch: &Value) -> Result<OutletSettings, Problem> {
+    let kind = before.to.kind();
+    let other = patch.get("to").and_then(Value::as_object).and_then(|to| to.keys().find(|name| *name != kind));
+    if let Some(other) = other {
+        let allowed = format!("an outlet of the kind {kind} stays one: make another outlet, or change to.{kind}");
+        return Err(bad_field("to", other, allowed));
+    }
+    let shape = if patch.get("shape").is_some() { Shape::default() } else { before.shape.clone() };
+    patched(&OutletSettings { shape, ..before.clone() }, patch)
+}
+
+/// Whoever changes where an outlet delivers to must not have its secrets sent there that somebody else has given.
+fn still_for_the_same(
+    before: &OutletRow,
+    settings: &OutletSettings,
+    given: Option<&Value>,
+    secrets: &OutletSecrets,
+) -> Result<(), Problem> {
+    if before.settings.to.server() == settings.to.server() {
+        return Ok(());
+    }
+    let given = |name: &str| given.and_then(|given| given.get(name)).is_some();
+    let kept = |(name, set): &(&str, bool)| *set && !given(name);
+    let all = [
+        ("bearer", secrets.bearer.is_some()),
+        ("password", secrets.password.is_some()),
+        ("headers", !secrets.headers.is_empty()),
+    ];
+    match all.iter().find(|secret| kept(secret)) {
+        Some((name, _)) => {
+            let allowed = "it is for another server now: give it anew, or null to take it away";
+            Err(bad_field(&format!("secrets.{name}"), "(hidden)", allowed))
+        }
+        None => Ok(()),
+    }
 }
 
 /// Removes an outlet with its dead letters. What waits is not delivered any more.

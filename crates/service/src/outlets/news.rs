@@ -1,16 +1,24 @@
 //! What is known of a running outlet: its state and its last deliveries.
 
 use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use api::outlet::{Delivery, OutletState};
+use api::outlet::{CommandTaken, CommandsState, Delivery, OutletState};
 use chrono::{DateTime, Utc};
 
-/// Deliveries that are kept for people to look at.
+/// Deliveries, and commands, that are kept for people to look at.
 const MOST_DELIVERIES: usize = 20;
 /// The rate is one of this time, which is counted in parts.
 const SPAN: Duration = Duration::from_secs(300);
 const PART: Duration = Duration::from_secs(30);
+
+/// What a running outlet shares with those who ask about it.
+pub(crate) type SharedNews = Arc<Mutex<OutletNews>>;
+
+pub(super) fn locked(news: &SharedNews) -> MutexGuard<'_, OutletNews> {
+    news.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// What is told of an outlet.
 #[derive(Debug)]
@@ -29,6 +37,9 @@ pub(crate) struct OutletNews {
     pub read_until: u64,
     /// When the oldest message that it is at happened.
     pub oldest: Option<DateTime<Utc>>,
+    /// Whether commands are taken, if the outlet takes some.
+    pub commands: Option<CommandsState>,
+    taken: VecDeque<CommandTaken>,
     deliveries: VecDeque<Delivery>,
     parts: VecDeque<(Instant, u64)>,
 }
@@ -46,6 +57,8 @@ impl OutletNews {
             waiting: 0,
             read_until,
             oldest: None,
+            commands: None,
+            taken: VecDeque::new(),
             deliveries: VecDeque::new(),
             parts: VecDeque::new(),
         }
@@ -73,6 +86,17 @@ impl OutletNews {
         }
         self.deliveries.push_front(delivery);
         self.deliveries.truncate(MOST_DELIVERIES);
+    }
+
+    /// Notes a command and its answer.
+    pub(super) fn note_command(&mut self, command: CommandTaken) {
+        self.taken.push_front(command);
+        self.taken.truncate(MOST_DELIVERIES);
+    }
+
+    /// The last commands, newest first.
+    pub(super) fn commands_taken(&self) -> Vec<CommandTaken> {
+        self.taken.iter().cloned().collect()
     }
 
     /// Messages delivered a minute, over the last minutes.

@@ -6,53 +6,25 @@
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use anyhow::{Context as _, Result, anyhow, bail};
-use api::outlet::{Delivery, GivenAnswer, MadeRequest, OutletSecrets, OutletSettings, Webhook};
+use anyhow::{Context as _, Result, bail};
+use api::outlet::{GivenAnswer, MadeRequest, OutletSecrets, Webhook};
 use chrono::{DateTime, Utc};
-use domain::outlet::shape::shaped;
 use domain::outlet::signature::{SIGNATURE_HEADER, TIME_HEADER, signature};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{HeaderMap, HeaderName, HeaderValue, LOCATION, RETRY_AFTER};
 use reqwest::{Certificate, Client, Identity, Response, StatusCode, Url, redirect};
-use store::WrittenMessage;
 
+use super::{MOST_SHOWN, Outcome, Shaped, Tried, beginning, inside, may_reach};
 use crate::net::outside::{Leads, look_up};
 
 /// How long a connection may take.
 const CONNECT: Duration = Duration::from_secs(5);
-/// What is read of an answer, and kept of a request.
-const MOST_ANSWER: usize = 4_096;
 /// Redirects that are followed one after another.
 const MOST_REDIRECTS: usize = 3;
 /// The longest pause that the other side can ask for.
 const LONGEST_PAUSE: Duration = Duration::from_secs(24 * 3600);
-
-/// What came of a request.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Outcome {
-    /// The messages were taken.
-    Taken,
-    /// They were refused; others may be taken.
-    Refused(String),
-    /// The other side takes nothing now; it may have said for how long.
-    Away(String, Option<Duration>),
-    /// There was no answer: the messages were not tried.
-    Unreached(String),
-    /// The other side wants nothing any more.
-    Gone(String),
-}
-
-impl Outcome {
-    /// Why the messages were not taken.
-    pub(super) fn why(&self) -> Option<&str> {
-        match self {
-            Self::Taken => None,
-            Self::Refused(why) | Self::Away(why, _) | Self::Unreached(why) | Self::Gone(why) => Some(why),
-        }
-    }
-}
 
 /// Looks up names, and gives no address inside unless the host is allowed.
 struct OutsideOnly(Arc<[String]>);
@@ -71,12 +43,8 @@ impl Resolve for OutsideOnly {
     }
 }
 
-fn inside(host: &str) -> anyhow::Error {
-    anyhow!("{host} leads into the network of this machine; the operator can allow it with --outlet-hosts")
-}
-
 /// A web server, ready to be sent messages.
-pub(super) struct Sender {
+pub(super) struct WebServer {
     client: Client,
     url: Url,
     webhook: Webhook,
@@ -84,7 +52,7 @@ pub(super) struct Sender {
     allowed: Arc<[String]>,
 }
 
-impl Sender {
+impl WebServer {
     /// # Errors
     /// If the certificates or the key cannot be read, or the address is none.
     pub(super) fn new(webhook: &Webhook, secrets: &OutletSecrets, allowed: Arc<[String]>) -> Result<Self> {
@@ -124,43 +92,20 @@ impl Sender {
         self.webhook.together.map_or(Duration::ZERO, |together| Duration::from_secs_f64(together.within_s))
     }
 
-    /// Sends messages in one request. Not to be dropped halfway, or nobody knows what came of it; it ends by itself within
-    /// the time that an answer may take.
-    pub(super) async fn send(&self, settings: &OutletSettings, messages: &[&WrittenMessage]) -> (Outcome, Delivery) {
-        let (at, begun) = (Utc::now(), Instant::now());
-        let body = self.body(settings, messages);
-        let (outcome, answer, headers) = match body.as_deref() {
-            Ok(body) => self.request(body.as_bytes(), at, messages).await,
-            Err(why) => (Outcome::Refused(why.to_string()), None, HeaderMap::new()),
+    /// Sends messages in one request.
+    pub(super) async fn send(&self, messages: &[Shaped<'_>], at: DateTime<Utc>) -> Tried {
+        let body = match (&self.webhook.together, messages) {
+            (None, [one]) => one.json.clone(),
+            _ => format!("[{}]", messages.iter().map(|one| one.json.as_str()).collect::<Vec<_>>().join(",")),
         };
-        let request = MadeRequest {
-            line: format!("{} {}", self.webhook.method.name(), self.url),
-            headers: self.shown(&headers),
-            body: body.unwrap_or_default().chars().take(MOST_ANSWER).collect(),
-        };
-        let delivery = Delivery {
-            at,
-            delivered: outcome == Outcome::Taken,
-            why: outcome.why().map(str::to_owned),
-            took_ms: begun.elapsed().as_secs_f64() * 1000.0,
-            messages: messages.iter().map(|written| written.message.id.clone()).collect(),
-            request,
-            answer,
-        };
-        (outcome, delivery)
-    }
-
-    fn body(&self, settings: &OutletSettings, messages: &[&WrittenMessage]) -> Result<String> {
-        let shaped = messages.iter().map(|written| shaped(&settings.shape, &written.json));
-        let shaped = shaped.collect::<Result<Vec<_>, _>>()?;
-        match (&self.webhook.together, shaped.as_slice()) {
-            (None, [one]) => Ok(one.clone()),
-            _ => Ok(format!("[{}]", shaped.join(","))),
-        }
+        let (outcome, answer, headers) = self.request(body.as_bytes(), at, messages).await;
+        let line = format!("{} {}", self.webhook.method.name(), self.url);
+        let request = MadeRequest { line, headers: self.shown(&headers), body: beginning(&body).to_owned() };
+        Tried { outcome, request, answer }
     }
 
     /// The headers of a request to the address itself; another host gets none with secrets.
-    fn headers(&self, own: bool, (at, body): (DateTime<Utc>, &[u8]), messages: &[&WrittenMessage]) -> HeaderMap {
+    fn headers(&self, own: bool, (at, body): (DateTime<Utc>, &[u8]), messages: &[Shaped<'_>]) -> HeaderMap {
         let mut headers = HeaderMap::new();
         let mut put = |name: &str, value: &str, secret: bool| {
             if let (Ok(name), Ok(mut value)) = (name.parse::<HeaderName>(), HeaderValue::from_str(value)) {
@@ -172,7 +117,7 @@ impl Sender {
         self.webhook.headers.iter().for_each(|(name, value)| put(name, value, false));
         put(TIME_HEADER, &at.timestamp().to_string(), false);
         if let [one] = messages {
-            put("Keen-Heron-Message", &one.message.id, false);
+            put("Keen-Heron-Message", &one.written.message.id, false);
         }
         if let Some(secret) = &self.secrets.signing {
             put(SIGNATURE_HEADER, &signature(secret, at.timestamp(), body), false);
@@ -204,12 +149,12 @@ impl Sender {
         &self,
         body: &[u8],
         at: DateTime<Utc>,
-        messages: &[&WrittenMessage],
+        messages: &[Shaped<'_>],
     ) -> (Outcome, Option<GivenAnswer>, HeaderMap) {
         let mut url = self.url.clone();
         let first = self.headers(true, (at, body), messages);
         for _ in 0..=MOST_REDIRECTS {
-            if let Err(why) = self.may_reach(&url).await {
+            if let Err(why) = self.may_reach_number(&url).await {
                 return (Outcome::Unreached(format!("{why:#}")), None, first);
             }
             let own = url.origin() == self.url.origin();
@@ -243,15 +188,12 @@ impl Sender {
     }
 
     /// An address that is written as a number is not looked up by the client.
-    async fn may_reach(&self, url: &Url) -> Result<()> {
+    async fn may_reach_number(&self, url: &Url) -> Result<()> {
         let host = url.host_str().unwrap_or_default();
         if host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_err() {
             return Ok(());
         }
-        match look_up(host, url.port_or_known_default().unwrap_or(443), &self.allowed).await? {
-            Leads::Inside => Err(inside(host)),
-            Leads::Outside(_) | Leads::Allowed => Ok(()),
-        }
+        may_reach(host, &look_up(host, url.port_or_known_default().unwrap_or(443), &self.allowed).await?)
     }
 
     /// Where an answer sends the request to, if it does.
@@ -283,7 +225,7 @@ impl Sender {
 async fn judge(response: Response) -> (Outcome, GivenAnswer) {
     let status = response.status();
     let pause = response.headers().get(RETRY_AFTER).and_then(|value| retry_after(value.to_str().ok()?, Utc::now()));
-    let answer = GivenAnswer { status: status.as_u16(), body: beginning(response).await };
+    let answer = GivenAnswer { status: status.as_u16(), body: body_of(response).await };
     if status.is_success() {
         return (Outcome::Taken, answer);
     }
@@ -298,12 +240,12 @@ async fn judge(response: Response) -> (Outcome, GivenAnswer) {
 }
 
 /// The beginning of an answer's body. What comes after it is not waited for.
-async fn beginning(mut response: Response) -> String {
+async fn body_of(mut response: Response) -> String {
     let mut bytes = Vec::new();
-    while bytes.len() < MOST_ANSWER
+    while bytes.len() < MOST_SHOWN
         && let Ok(Some(more)) = response.chunk().await
     {
-        bytes.extend_from_slice(&more[..more.len().min(MOST_ANSWER - bytes.len())]);
+        bytes.extend_from_slice(&more[..more.len().min(MOST_SHOWN - bytes.len())]);
     }
     String::from_utf8_lossy(&bytes).into_owned()
 }
