@@ -7,6 +7,7 @@ pub mod browser;
 pub mod faults;
 pub mod gateway;
 pub mod mosquitto;
+pub mod postgres;
 pub mod programs;
 pub mod proxy;
 pub mod service;

@@ -94,7 +94,17 @@ impl Mosquitto {
     /// If the client does not start.
     pub async fn listen(&self, filter: &str, options: &[&str]) -> Heard {
         let mut client = Command::new("setpriv")
-            .args(["--pdeathsig", "KILL", "stdbuf", "-oL", "mosquitto_sub", "-h", "127.0.0.1", "-p", &self.port.to_string()])
+            .args([
+                "--pdeathsig",
+                "KILL",
+                "stdbuf",
+                "-oL",
+                "mosquitto_sub",
+                "-h",
+                "127.0.0.1",
+                "-p",
+                &self.port.to_string(),
+            ])
             .args(["-t", filter, "-d", "-F"])
             .arg(["MESSAGE", "%t", "%q", "%r", "%P", "%p"].join(&BETWEEN.to_string()))
             .args(options)

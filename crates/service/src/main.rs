@@ -71,7 +71,12 @@ fn main() -> ExitCode {
 }
 
 fn serve(options: Options) -> Result<()> {
-    let filter = EnvFilter::try_new(&options.log).with_context(|| format!("--log {}", options.log))?;
+    // What brokers refuse is told by whom it concerns; the library says it once more, as a warning.
+    let log = match options.log.contains("rumqttc") {
+        true => options.log.clone(),
+        false => format!("{},rumqttc=error", options.log),
+    };
+    let filter = EnvFilter::try_new(&log).with_context(|| format!("--log {}", options.log))?;
     let colours = std::io::stderr().is_terminal();
     // What outlets call with over TLS. An error would say that there is one already.
     let _ = rustls::crypto::ring::default_provider().install_default();

@@ -13,8 +13,8 @@ pub use change::{
     ChangeDestination, ChangeFileFolder, ChangeMqttBroker, ChangeOutlet, ChangeSecrets, ChangeSqlTable, ChangeWebhook,
 };
 pub use delivery::{
-    CommandAnswer, CommandTaken, CommandsState, DeadLetter, Delivery, GivenAnswer, MadeRequest, Replayed, SendAgain, SentAgain, ShapeTrial, ShapeTried,
-    TriedMessage,
+    CommandAnswer, CommandTaken, CommandsState, DeadLetter, Delivery, GivenAnswer, MadeRequest, Replayed, SendAgain,
+    SentAgain, ShapeTrial, ShapeTried, TriedMessage,
 };
 pub use destination::{
     ColumnKind, Destination, FileFolder, Method, MqttBroker, MqttCommands, MqttVersion, Rotation, SqlColumn, SqlTable,

@@ -84,6 +84,7 @@ pub const KINDS: &[ProblemKind] = &[
     kind("outbox_full", 409, "The outbox is full.", "Cancel some downlinks, or wait."),
     kind("paused", 409, "The outlet is paused.", "Resume it first."),
     kind("request_begun", 409, "The same request was begun before.", "Ask again; then look whether it was done."),
+    kind("retained", 422, "A command that the broker keeps is not obeyed.", "Publish it without retain."),
     kind("sign_in", 401, "No valid token came with the request.", "Sign in, and send the token."),
     kind(
         "there_already",

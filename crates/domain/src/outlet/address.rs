@@ -100,7 +100,9 @@ mod tests {
         assert_eq!(read("mqtts://broker.example"), Ok(("broker.example".into(), 8883, true)));
         assert_eq!(read("mqtt://192.0.2.7:1884/"), Ok(("192.0.2.7".into(), 1884, false)));
         assert_eq!(read("mqtts://[2001:db8::1]:8884"), Ok(("2001:db8::1".into(), 8884, true)));
-        for bad in ["broker", "http://b", "mqtt://", "mqtt://a:b@c", "mqtt://h:0", "mqtt://h:99999", "mqtt://h/x", "mqtt://h:"] {
+        for bad in
+            ["broker", "http://b", "mqtt://", "mqtt://a:b@c", "mqtt://h:0", "mqtt://h:99999", "mqtt://h/x", "mqtt://h:"]
+        {
             assert!(read(bad).is_err(), "{bad}");
         }
     }
@@ -108,14 +110,8 @@ mod tests {
     #[test]
     fn databases_are_read_or_refused() {
         let read = |url: &str| DatabaseAddress::read(url).map(|d| (d.dialect, d.host, d.port, d.database));
-        assert_eq!(
-            read("mariadb://db.example/quay"),
-            Ok((Dialect::MariaDb, "db.example".into(), 3306, "quay".into()))
-        );
-        assert_eq!(
-            read("postgres://[::1]:5433/quay"),
-            Ok((Dialect::PostgreSql, "::1".into(), 5433, "quay".into()))
-        );
+        assert_eq!(read("mariadb://db.example/quay"), Ok((Dialect::MariaDb, "db.example".into(), 3306, "quay".into())));
+        assert_eq!(read("postgres://[::1]:5433/quay"), Ok((Dialect::PostgreSql, "::1".into(), 5433, "quay".into())));
         for bad in ["mysql://h/d", "postgres://h", "postgres://h/", "postgres://a@h/d", "postgres://h/d?x=y", "h/d"] {
             assert!(read(bad).is_err(), "{bad}");
         }

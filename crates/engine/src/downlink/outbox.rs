@@ -259,8 +259,7 @@ impl Outbox {
     /// The event for an item as it was before it moved on; one that is done is no longer here.
     fn told(&self, id: OutboxId, item: Option<OutboxItem>, counter: Option<u32>, stage: DownlinkStage) -> Event {
         let off_air = DownlinkEvent::off_air(self.owner, stage);
-        let (data, reference) =
-            item.map_or((None, None), |item| (Some((item.port, item.payload)), item.reference));
+        let (data, reference) = item.map_or((None, None), |item| (Some((item.port, item.payload)), item.reference));
         Event::Downlink(Box::new(DownlinkEvent { outbox_id: Some(id), reference, counter, data, ..off_air }))
     }
 

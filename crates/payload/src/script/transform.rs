@@ -15,8 +15,7 @@ impl Script {
         if source.len() > MAX_SCRIPT_BYTES {
             return Err(DecodeError::TooLong(source.len()));
         }
-        let script =
-            Self { source: source.into(), limits, encodes: false, reads_downlinks: false, notes: [].into() };
+        let script = Self { source: source.into(), limits, encodes: false, reads_downlinks: false, notes: [].into() };
         script.run(&mut Interpreter::new(), || false, |ctx| Entry::Transform.of(ctx).map(drop))?;
         Ok(script)
     }
@@ -63,7 +62,10 @@ mod tests {
 
     #[test]
     fn what_it_cannot_do_is_told() {
-        assert!(matches!(transform("function transform(m) { }", "{}"), Err(DecodeError::BadResult(Entry::Transform, _))));
+        assert!(matches!(
+            transform("function transform(m) { }", "{}"),
+            Err(DecodeError::BadResult(Entry::Transform, _))
+        ));
         assert!(matches!(transform("let x = 1;", "{}"), Err(DecodeError::Missing(Entry::Transform))));
         assert!(matches!(transform("function transform( {", "{}"), Err(DecodeError::Load { .. })));
         let thrown = transform("function transform(m) {\n  throw new Error('no level'); }", "{}").unwrap_err();

@@ -59,7 +59,8 @@ impl Passage {
     /// # Errors
     /// The server cannot be reached, or it is inside and not allowed.
     pub(crate) async fn open(server: &Server, name: &str) -> Result<Self> {
-        let mut outside = tokio::time::timeout(CONNECT, server.connect()).await.map_err(|_| anyhow!("no connection in time"))??;
+        let mut outside =
+            tokio::time::timeout(CONNECT, server.connect()).await.map_err(|_| anyhow!("no connection in time"))??;
         let folder = tempfile::Builder::new().prefix("keen-heron-").tempdir().context("making a socket")?;
         let socket = folder.path().join(name);
         let listener = UnixListener::bind(&socket).context("making a socket")?;
@@ -96,7 +97,8 @@ impl Server {
         let stream = stream.map_err(|why| anyhow!("no connection: {why}"))?;
         stream.set_nodelay(true)?;
         let Some(tls) = &self.tls else { return Ok(Box::new(stream)) };
-        let name = ServerName::try_from(self.host.clone()).map_err(|_| anyhow!("{} is no name of a server", self.host))?;
+        let name =
+            ServerName::try_from(self.host.clone()).map_err(|_| anyhow!("{} is no name of a server", self.host))?;
         let stream = TlsConnector::from(Arc::clone(tls)).connect(name, stream).await;
         Ok(Box::new(stream.map_err(|why| anyhow!("no connection by TLS: {}", told(&why)))?))
     }

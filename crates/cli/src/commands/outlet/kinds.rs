@@ -38,7 +38,11 @@ pub(super) fn fields(kind: &str, given: Given) -> Result<Fields> {
     let mut of_broker = mqtt(&broker)?;
     let (mut of_files, mut of_table) = (files(&kept), table(&kept)?);
     for (other, fields, options) in [
-        ("webhook", &of_request, "--method, --header, --together, --answer-within and --redirects-to are for a web server"),
+        (
+            "webhook",
+            &of_request,
+            "--method, --header, --together, --answer-within and --redirects-to are for a web server",
+        ),
         ("mqtt", &of_broker, "--topic, --mqtt, --qos and what follows them are for a broker"),
         ("files", &of_files, "--rotate, --file-mb and --folder-mb are for files"),
         ("sql", &of_table, "--table, --column, --create and --without-tls are for a database"),

@@ -45,11 +45,8 @@ fn or_all(given: Option<&String>, all: &str) -> String {
 fn lines(outlet: &Outlet) -> Vec<(&'static str, String)> {
     let (settings, status) = (&outlet.settings, &outlet.status);
     let types: Vec<&str> = settings.types.iter().map(|kind| kind.name()).collect();
-    let mut lines = vec![
-        ("outlet", settings.slug.clone()),
-        ("to", kinds::place(&settings.to)),
-        ("state", state(outlet)),
-    ];
+    let mut lines =
+        vec![("outlet", settings.slug.clone()), ("to", kinds::place(&settings.to)), ("state", state(outlet))];
     lines.extend(status.why.clone().map(|why| ("because", why)));
     let waits = status.oldest_waiting.map(|at| format!(", the oldest of {}", show::moment(at)));
     lines.extend([

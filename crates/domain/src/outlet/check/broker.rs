@@ -28,9 +28,7 @@ pub(super) fn check(broker: &MqttBroker) -> Result<(), Problem> {
     if broker.qos > 2 {
         wrong.add(bad_field("qos", &broker.qos.to_string(), "0, 1 and 2 are allowed"));
     }
-    for (field, text, longest) in
-        [("client_id", &broker.client_id, LONGEST_NAME), ("account", &broker.account, 200)]
-    {
+    for (field, text, longest) in [("client_id", &broker.client_id, LONGEST_NAME), ("account", &broker.account, 200)] {
         if let Some(text) = text
             && (text.is_empty() || text.len() > longest || has_control(text))
         {

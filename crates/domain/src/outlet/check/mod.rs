@@ -191,7 +191,9 @@ mod tests {
 
     #[test]
     fn a_script_has_an_end() {
-        let with = |script: String| check(&OutletSettings { shape: Shape::Script(script), ..settings() }, &OutletSecrets::default());
+        let with = |script: String| {
+            check(&OutletSettings { shape: Shape::Script(script), ..settings() }, &OutletSecrets::default())
+        };
         assert!(with("function transform(message) { return message; }".into()).is_ok());
         assert!(with(" ".into()).is_err() && with("x".repeat(65_537)).is_err());
     }

@@ -28,7 +28,8 @@ async fn outlet(bench: &Bench, url: &str, change: Value) -> Outlet {
 async fn messages_are_published_on_their_topics_with_properties() {
     let (mut bench, broker) = (bench().await, Mosquitto::open().await);
     let heard = broker.listen("quay/#", &["-V", "5", "-q", "2"]).await;
-    let more = json!({ "qos": 2, "retain": true, "expires_after_s": 3600, "user_properties": { "place": "{fleet}-quay" } });
+    let more =
+        json!({ "qos": 2, "retain": true, "expires_after_s": 3600, "user_properties": { "place": "{fleet}-quay" } });
     outlet(&bench, &broker.url(), more).await;
     for level in 1..=3 {
         bench.uplink(&[level], false).await;
@@ -48,7 +49,10 @@ async fn messages_are_published_on_their_topics_with_properties() {
     assert!(latest[0].retained && latest[0].payload == published[2].payload, "{latest:?}");
 
     let deliveries: Vec<Delivery> = bench.service.list("outlets/harbour/deliveries").await;
-    assert!(deliveries[0].delivered && deliveries[0].request.line.contains("quay/bench/probe-1/uplink"), "{deliveries:?}");
+    assert!(
+        deliveries[0].delivered && deliveries[0].request.line.contains("quay/bench/probe-1/uplink"),
+        "{deliveries:?}"
+    );
     assert_eq!(shown(&bench.service).await.status.delivered, 3);
 }
 
@@ -85,7 +89,8 @@ async fn a_broker_that_vanishes_gets_everything_once_it_is_back() {
     let heard = broker.listen("quay/#", &[]).await;
     let _: Outlet = bench.service.post("outlets/harbour/resume", json!({})).await;
     let published = heard.wait_for(5).await;
-    let levels = published.iter().filter(|one| !one.retained).map(|one| one.json()["readings"]["level"]["value"].as_f64());
+    let levels =
+        published.iter().filter(|one| !one.retained).map(|one| one.json()["readings"]["level"]["value"].as_f64());
     let levels: Vec<f64> = levels.map(Option::unwrap).collect();
     assert_eq!(levels[levels.len() - 5..], [0.2, 0.3, 0.4, 0.5, 0.6], "in order");
     becomes(&bench.service, OutletState::Delivering).await;

@@ -1,13 +1,17 @@
 //! Outlets: messages are delivered to other systems.
 
 mod broker;
+mod commands;
 mod console;
 mod delivering;
 mod examples;
 mod failing;
 mod fetched;
+mod files;
 mod killed;
+mod scripts;
 mod settings;
+mod table;
 
 use api::message::Message;
 use api::outlet::{Outlet, OutletState};
@@ -23,7 +27,8 @@ const DECODER: &str = "function decodeUplink(i) { return {data: {level: i.bytes[
 
 /// A service that may deliver to this machine, with a device that has joined.
 async fn bench() -> Bench {
-    let mut bench = Bench::with(Service::started_with(&["--outlet-hosts", "127.0.0.1,localhost"]).await, Some(DECODER)).await;
+    let mut bench =
+        Bench::with(Service::started_with(&["--outlet-hosts", "127.0.0.1,localhost"]).await, Some(DECODER)).await;
     bench.join().await;
     bench
 }

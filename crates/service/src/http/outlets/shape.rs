@@ -59,9 +59,9 @@ async fn latest_messages(
 
 fn tried(shaper: &Shaper, written: WrittenMessage) -> TriedMessage {
     let made = shaper.try_one(&written).and_then(|json| {
-        json.map(|json| serde_json::from_str(&json)).transpose().map_err(|why| {
-            Failure::other(Cause::Other, why.to_string())
-        })
+        json.map(|json| serde_json::from_str(&json))
+            .transpose()
+            .map_err(|why| Failure::other(Cause::Other, why.to_string()))
     });
     match made {
         Ok(after) => TriedMessage { before: written.message, after, why: None },

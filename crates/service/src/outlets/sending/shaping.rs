@@ -115,9 +115,8 @@ mod tests {
 
     #[tokio::test]
     async fn a_script_makes_what_is_sent_and_leaves_out_what_it_will() {
-        let shaper = script(
-            "function transform(message) { return message.level > 2 ? null : { cm: message.level * 100 }; }",
-        );
+        let shaper =
+            script("function transform(message) { return message.level > 2 ? null : { cm: message.level * 100 }; }");
         let (low, high) = (written(1.5), written(2.5));
         let sent = shaper.shape(&[&low, &high]).await.unwrap();
         assert_eq!(sent.len(), 1);
@@ -135,7 +134,10 @@ mod tests {
         let thrown = failed("function transform(m) {\n  return m.none.level;\n}").await;
         assert!(matches!(&thrown, Outcome::Refused(why) if why.contains("line 2")), "{thrown:?}");
         let endless = failed("function transform(m) { for (;;) {} }").await;
-        assert!(matches!(&endless, Outcome::Refused(why) if why.contains("loop") || why.contains("steps")), "{endless:?}");
+        assert!(
+            matches!(&endless, Outcome::Refused(why) if why.contains("loop") || why.contains("steps")),
+            "{endless:?}"
+        );
         let missing = failed("function decodeUplink(m) { return m; }").await;
         assert!(matches!(&missing, Outcome::Refused(why) if why.contains("transform")), "{missing:?}");
         assert!(check_script(&Shape::Script("function transform(m) { return m }}".into())).is_err());

@@ -157,9 +157,10 @@ impl Connection {
             Self::MariaDb(connection) => {
                 sqlx::query(AssertSqlSafe(create(Dialect::MariaDb, table))).execute(&mut **connection).await.map(drop)
             }
-            Self::PostgreSql(connection) => {
-                sqlx::query(AssertSqlSafe(create(Dialect::PostgreSql, table))).execute(&mut **connection).await.map(drop)
-            }
+            Self::PostgreSql(connection) => sqlx::query(AssertSqlSafe(create(Dialect::PostgreSql, table)))
+                .execute(&mut **connection)
+                .await
+                .map(drop),
         }
     }
 
@@ -171,13 +172,16 @@ impl Connection {
                 let mut tx = connection.begin().await?;
                 for rows in rows.chunks(at_once) {
                     let mut arguments = MySqlArguments::default();
-                    rows.iter().flatten().try_for_each(|cell| match cell {
-                        Cell::Text(value) => arguments.add(value.as_deref()),
-                        Cell::Number(value) => arguments.add(value),
-                        Cell::Integer(value) => arguments.add(value),
-                        Cell::Boolean(value) => arguments.add(value),
-                        Cell::Time(value) => arguments.add(value),
-                    }).map_err(sqlx::Error::Encode)?;
+                    rows.iter()
+                        .flatten()
+                        .try_for_each(|cell| match cell {
+                            Cell::Text(value) => arguments.add(value.as_deref()),
+                            Cell::Number(value) => arguments.add(value),
+                            Cell::Integer(value) => arguments.add(value),
+                            Cell::Boolean(value) => arguments.add(value),
+                            Cell::Time(value) => arguments.add(value),
+                        })
+                        .map_err(sqlx::Error::Encode)?;
                     let statement = AssertSqlSafe(insert(Dialect::MariaDb, table, rows.len()));
                     sqlx::query_with(statement, arguments).persistent(false).execute(&mut *tx).await?;
                 }
@@ -187,13 +191,16 @@ impl Connection {
                 let mut tx = connection.begin().await?;
                 for rows in rows.chunks(at_once) {
                     let mut arguments = PgArguments::default();
-                    rows.iter().flatten().try_for_each(|cell| match cell {
-                        Cell::Text(value) => arguments.add(value.as_deref()),
-                        Cell::Number(value) => arguments.add(value),
-                        Cell::Integer(value) => arguments.add(value),
-                        Cell::Boolean(value) => arguments.add(value),
-                        Cell::Time(value) => arguments.add(value),
-                    }).map_err(sqlx::Error::Encode)?;
+                    rows.iter()
+                        .flatten()
+                        .try_for_each(|cell| match cell {
+                            Cell::Text(value) => arguments.add(value.as_deref()),
+                            Cell::Number(value) => arguments.add(value),
+                            Cell::Integer(value) => arguments.add(value),
+                            Cell::Boolean(value) => arguments.add(value),
+                            Cell::Time(value) => arguments.add(value),
+                        })
+                        .map_err(sqlx::Error::Encode)?;
                     let statement = AssertSqlSafe(insert(Dialect::PostgreSql, table, rows.len()));
                     sqlx::query_with(statement, arguments).persistent(false).execute(&mut *tx).await?;
                 }

@@ -280,14 +280,12 @@ fn of_v5(event: v5::Event) -> News {
                 reason => refused(spaced(&format!("{reason:?}"))),
             },
         ),
-        Packet5::SubAck(ack) => News::Subscribed(
-            match ack.return_codes.iter().find(|code| !matches!(code, Sub5::Success(_))) {
+        Packet5::SubAck(ack) => {
+            News::Subscribed(match ack.return_codes.iter().find(|code| !matches!(code, Sub5::Success(_))) {
                 None => Ok(()),
-                Some(code) => {
-                    Err(format!("the broker refuses the subscription: {}", spaced(&format!("{code:?}"))))
-                }
-            },
-        ),
+                Some(code) => Err(format!("the broker refuses the subscription: {}", spaced(&format!("{code:?}")))),
+            })
+        }
         Packet5::Publish(publish) => News::Came(Box::new(Came {
             topic: String::from_utf8_lossy(&publish.topic).into_owned(),
             payload: publish.payload.to_vec(),
@@ -335,7 +333,9 @@ fn spaced(name: &str) -> String {
 fn why_311(why: &rumqttc::ConnectionError) -> String {
     use rumqttc::{ConnectionError as E, StateError};
     match why {
-        E::ConnectionRefused(code) => format!("the broker does not let the service in: {}", spaced(&format!("{code:?}"))),
+        E::ConnectionRefused(code) => {
+            format!("the broker does not let the service in: {}", spaced(&format!("{code:?}")))
+        }
         E::Io(why) | E::MqttState(StateError::Io(why)) => closed(why),
         E::MqttState(StateError::ConnectionAborted) => CLOSED.into(),
         other => other.to_string(),

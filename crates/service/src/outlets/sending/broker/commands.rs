@@ -19,7 +19,7 @@ use tokio_util::sync::CancellationToken;
 
 use super::client::{Came, News, Publication};
 use super::line::Wanted;
-use super::{Reach, again, publish};
+use super::{Reach, again, caught, publish};
 use crate::decoding::decoder;
 use crate::downlinks::{Carried, Downlinks, NotAdded};
 use crate::outlets::news::{SharedNews, locked};
@@ -62,7 +62,7 @@ impl Listener {
         loop {
             let stopping = self.stopping.clone();
             let ended = tokio::select! {
-                ended = self.listen(&mut tries) => ended,
+                ended = caught(self.listen(&mut tries)) => ended,
                 () = stopping.cancelled() => return,
             };
             let why = ended.map_or_else(|why| format!("{why:#}"), |()| "the connection was closed".into());
@@ -147,7 +147,9 @@ impl Listener {
                 self.note(came, &answer, told.as_bytes());
                 Ok(())
             }
-            other => Err(anyhow::anyhow!("the answer to a command is not published: {}", other.why().unwrap_or_default())),
+            other => {
+                Err(anyhow::anyhow!("the answer to a command is not published: {}", other.why().unwrap_or_default()))
+            }
         }
     }
 
@@ -203,17 +205,18 @@ impl Listener {
     async fn obey(&self, came: &Came, answer: &mut CommandAnswer) -> Result<OutboxItem, NotAdded> {
         if came.retained {
             let problem = Problem::new(422, "retained", "A retained command is not obeyed");
-            return Err(problem.detail("the broker would repeat it at each connection: publish it without retain").into());
+            return Err(problem
+                .detail("the broker would repeat it at each connection: publish it without retain")
+                .into());
         }
         if came.payload.len() > LONGEST {
             let allowed = format!("at most {LONGEST} bytes are allowed");
             return Err(bad_field("command", &format!("{} bytes", came.payload.len()), allowed).into());
         }
         let device = self.device(&came.topic).await?;
-        answer.device =
-            Some(DeviceRef { eui: device.dev_eui, name: device.name.clone(), model: device.model.clone() });
+        answer.device = Some(DeviceRef { eui: device.dev_eui, name: device.name.clone(), model: device.model.clone() });
         let new: NewOutboxItem = serde_json::from_slice(&came.payload).map_err(|why| {
-            Problem::new(422, "bad_json", "The command is not the JSON expected here").detail(why.to_string())
+            Problem::new(400, "bad_json", "The command is not the JSON expected here").detail(why.to_string())
         })?;
         answer.reference.clone_from(&new.reference);
         let checked = new.check()?;
@@ -240,7 +243,9 @@ impl Listener {
 
     /// The device that a topic names, if it is one of the outlet's.
     async fn device(&self, topic: &str) -> Result<DeviceContext, NotAdded> {
-        let none = |what: &str, given: &str| Problem::new(404, "not_found", "There is no such device").detail(format!("{what} {given:?}"));
+        let none = |what: &str, given: &str| {
+            Problem::new(404, "not_found", "There is no such device").detail(format!("{what} {given:?}"))
+        };
         let named = self.topics.topic.names(topic, &self.topics.estate).unwrap_or_default();
         let found = self.find(&named).await?;
         let given = named.eui.as_deref().or(named.device.as_deref()).unwrap_or_default();
@@ -267,9 +272,7 @@ impl Listener {
     async fn find(&self, named: &Named) -> Result<Option<DeviceContext>, StoreError> {
         let eui = match (&named.eui, &named.device) {
             (Some(text), _) => domain::input::eui("eui", text).ok(),
-            (None, Some(name)) => {
-                self.downlinks.store.eui_named(self.row.estate_id, NamedThing::Device, name).await?
-            }
+            (None, Some(name)) => self.downlinks.store.eui_named(self.row.estate_id, NamedThing::Device, name).await?,
             (None, None) => None,
         };
         Ok(eui.and_then(|eui| self.downlinks.directory.device(eui)))

@@ -11,8 +11,8 @@ use anyhow::Result;
 use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 
-use super::Reach;
 use super::client::{Connection, MOST_ON_WAY, News, Publication};
+use super::{Reach, caught};
 use crate::outlets::sending::Outcome;
 
 /// How long the broker may take to acknowledge.
@@ -132,8 +132,10 @@ pub(super) async fn publish_all(reach: Reach, mut wanted: mpsc::Receiver<Wanted>
     while let Some(first) = wanted.recv().await {
         match reach.open().await {
             Ok((connection, _passage)) => {
-                let ended = publish_by(connection, first, &mut wanted, &stopping).await;
-                if let Err(why) = ended {
+                let ended = caught(async {
+                    publish_by(connection, first, &mut wanted, &stopping).await.map_err(|why| anyhow::anyhow!(why))
+                });
+                if let Err(why) = ended.await {
                     tracing::debug!("the connection of {} to its broker has ended: {why}", reach.identity.client_id);
                 }
             }

@@ -5,6 +5,7 @@ mod commands;
 mod line;
 
 use std::collections::BTreeMap;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -14,6 +15,7 @@ use chrono::SecondsFormat;
 use domain::outlet::address::BrokerAddress;
 use domain::outlet::topic::Pattern;
 use domain::outlet::type_of;
+use futures::FutureExt as _;
 use rustls::ClientConfig;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -64,7 +66,8 @@ impl Broker {
         let tls = address.tls.then(|| tls(of, &row.secrets)).transpose()?;
         let server = Server { host: address.host, port: address.port, tls, allowed: parts.allowed.hosts };
         let named = of.client_id.clone().unwrap_or_else(|| format!("keen-heron-{estate}-{}", row.settings.slug));
-        let account = of.account.clone().zip(row.secrets.password.as_ref().map(|password| password.as_str().to_owned()));
+        let account =
+            of.account.clone().zip(row.secrets.password.as_ref().map(|password| password.as_str().to_owned()));
         let identity = Identity { version: of.version, client_id: named, account, kept: false };
         let stopping = parts.stopping.child_token();
         let (wanted, taken) = mpsc::channel(line::MOST_WAITING);
@@ -75,7 +78,11 @@ impl Broker {
                 answers: pattern(&commands.answers).context("to.mqtt.commands.answers")?,
                 estate: estate.to_owned(),
             };
-            let kept = Identity { kept: true, client_id: format!("{}-commands", reach.identity.client_id), ..reach.identity.clone() };
+            let kept = Identity {
+                kept: true,
+                client_id: format!("{}-commands", reach.identity.client_id),
+                ..reach.identity.clone()
+            };
             let listener = commands::Listener {
                 reach: Reach { identity: kept, ..reach.clone() },
                 topics,
@@ -166,8 +173,9 @@ async fn publish(wanted: &mpsc::Sender<Wanted>, publications: Vec<Publication>) 
 fn tls(of: &MqttBroker, secrets: &OutletSecrets) -> Result<Arc<ClientConfig>> {
     let roots = passage::roots(of.trust.as_deref()).context("to.mqtt.trust")?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder =
-        ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?.with_root_certificates(roots);
+    let builder = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()?
+        .with_root_certificates(roots);
     let config = match (&of.certificate, &secrets.key) {
         (Some(certificate), Some(key)) => {
             let chain: Result<Vec<CertificateDer<'static>>, _> =
@@ -180,6 +188,13 @@ fn tls(of: &MqttBroker, secrets: &OutletSecrets) -> Result<Arc<ClientConfig>> {
         _ => builder.with_no_client_auth(),
     };
     Ok(Arc::new(config))
+}
+
+/// A connection's work. The library takes what brokers send apart; should it panic over that, the connection ends, and not the
+/// outlet.
+async fn caught<T>(work: impl Future<Output = Result<T>>) -> Result<T> {
+    let ended = AssertUnwindSafe(work).catch_unwind().await;
+    ended.unwrap_or_else(|_| Err(anyhow!("what the broker sent could not be read")))
 }
 
 /// Pauses between two attempts to reach a broker that commands come from: longer each time.
