@@ -59,6 +59,9 @@ impl Demo {
                 options.push_str(" --stdin --config elsewhere");
                 input = "a long password of marit\nanother long password of marit\n".into();
             }
+            () if line.starts_with("heron outlet add") && line.contains("--password-stdin") => {
+                input = "quay and tide\n".into();
+            }
             () if line.starts_with("heron invitation take") => {
                 let link = self.link(json!({ "role": "viewer" })).await;
                 line = format!("heron invitation take '{link}' --new-account marit");
