@@ -89,6 +89,14 @@ pub(crate) struct IngestArgs {
     /// is like the steady one otherwise.
     #[arg(long, value_name = "DEVICES", default_value_t = 0, value_parser = clap::value_parser!(u32).range(0..=1000))]
     pub endless_decoders: u32,
+    /// Outlets that deliver meanwhile to sinks of this command's own; then one more catches up with all that was stored. The
+    /// service needs `--outlet-hosts 127.0.0.1`.
+    #[arg(long, default_value_t = 0, value_parser = clap::value_parser!(u32).range(0..=100))]
+    pub outlets: u32,
+    /// A broker on this machine that every second outlet publishes at, like mqtt://127.0.0.1:1883; if there is none, all deliver
+    /// to a web server.
+    #[arg(long, value_name = "ADDRESS", requires = "outlets")]
+    pub broker: Option<String>,
     /// Rows a second that the database takes by itself, as `herond insert-rate` tells; for comparison.
     #[arg(long, value_name = "ROWS", value_parser = positive)]
     pub raw_rows_per_s: Option<f64>,

@@ -4,6 +4,7 @@ mod api;
 pub(crate) mod args;
 mod charts;
 mod gateways;
+mod outlets;
 
 use std::time::{Duration, Instant};
 
@@ -22,6 +23,7 @@ use simulator::load::{Load, Size};
 
 use crate::client::Client;
 use crate::commands::bench::args::{BenchVerb, IngestArgs};
+use crate::commands::bench::outlets::Sinks;
 use crate::show::{self, Out};
 
 const FLEET: &str = "load";
@@ -55,6 +57,11 @@ struct Measured {
     /// Sustained uplinks against the rows a second the same database takes by itself.
     #[serde(skip_serializing_if = "Option::is_none")]
     share_of_raw_rate: Option<f64>,
+    /// Messages a second that an outlet delivers of what is stored: to a web server, and to a broker.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    catching_up_per_s: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    catching_up_by_broker_per_s: Option<f64>,
     shed_frames: u64,
     datagrams_not_acknowledged: u64,
     resident_bytes: Option<u64>,
@@ -70,6 +77,12 @@ struct Part {
     answer_p99_ms: Option<f64>,
     answers: usize,
     cores_used: Option<f64>,
+    /// From the first copy's datagram to the arrival at an outlet's other side.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    arrived_p50_ms: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    arrived_p99_ms: Option<f64>,
+    arrivals: usize,
 }
 
 pub(crate) async fn run(client: &Client, out: &Out, verb: BenchVerb, yes: bool) -> Result<()> {
@@ -83,7 +96,7 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: BenchVerb, yes: bool) 
     if out.json {
         return out.json(&measured);
     }
-    let head = ["", "UPLINKS/S", "STORED P50", "P99", "ANSWERED P50", "P99", "CORES"];
+    let head = ["", "UPLINKS/S", "STORED P50", "P99", "ANSWERED P50", "P99", "ARRIVED P50", "P99", "CORES"];
     let ms = |value: Option<f64>| value.map_or_else(|| "–".into(), |ms| format!("{ms:.1} ms"));
     let parts = [("as fast as it goes", &measured.sustained), ("steady", &measured.steady)];
     let beside = measured.beside_endless_decoders.iter().map(|part| ("beside endless decoders", part));
@@ -95,6 +108,8 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: BenchVerb, yes: bool) 
             ms(part.until_stored_p99_ms),
             ms(part.answer_p50_ms),
             ms(part.answer_p99_ms),
+            ms(part.arrived_p50_ms),
+            ms(part.arrived_p99_ms),
             part.cores_used.map_or_else(|| "–".into(), |cores| format!("{cores:.2}")),
         ]
     });
@@ -111,6 +126,12 @@ pub(crate) async fn run(client: &Client, out: &Out, verb: BenchVerb, yes: bool) 
         measured.datagrams_not_acknowledged,
         measured.resident_bytes.map_or(0, |bytes| bytes >> 20)
     ))?;
+    for (rate, to) in [(measured.catching_up_per_s, "a web server"), (measured.catching_up_by_broker_per_s, "a broker")]
+    {
+        if let Some(rate) = rate {
+            out.line(format!("An outlet to {to} delivers {rate:.0} stored messages a second."))?;
+        }
+    }
     if let Some(share) = measured.share_of_raw_rate {
         out.line(format!("{share:.2} uplinks for each row that the database takes by itself."))?;
     }
@@ -127,29 +148,45 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
         ),
     )?;
     register(client, size).await?;
+    let begun = chrono::Utc::now();
+    let sinks = match args.outlets {
+        0 => None,
+        outlets => Some(Sinks::add(client, outlets, args.broker.as_deref()).await?),
+    };
+    let sinks = sinks.as_ref();
     let before: IngestStats = client.get("/ingest", &[]).await?;
     let load = Load::start(size, args.gateways_call)?;
     eprintln!("as fast as it goes, for {} s …", args.seconds);
-    let sustained = part(client, args, &load, None).await?;
+    let sustained = part(client, args, (&load, sinks), None).await?;
     eprintln!("{} uplinks a second, for {} s …", args.rate, args.seconds);
     load.confirm_every(CONFIRMED_EVERY);
-    let steady = part(client, args, &load, Some(args.rate)).await?;
+    let steady = part(client, args, (&load, sinks), Some(args.rate)).await?;
     let beside_endless_decoders = match size.endless {
         0 => None,
         endless => {
             eprintln!("the same beside {endless} devices whose decoder never ends, for {} s …", args.seconds);
             load.endless_every((args.rate / ENDLESS_PER_S).ceil() as u64);
-            Some(part(client, args, &load, Some(args.rate)).await?)
+            Some(part(client, args, (&load, sinks), Some(args.rate)).await?)
         }
     };
     let after: IngestStats = client.get("/ingest", &[]).await?;
     let metrics = client.metrics().await?;
+    let mut caught_up = (None, None);
+    if let Some(sinks) = sinks {
+        eprintln!("catching up with what is stored …");
+        caught_up.0 = Some(sinks.catch_up(client, begun, None).await?);
+        if args.broker.is_some() {
+            caught_up.1 = Some(sinks.catch_up(client, begun, args.broker.as_deref()).await?);
+        }
+    }
     let shed =
         |ingest: &IngestStats| ingest.dropped.iter().filter(|d| d.reason == "overload").map(|d| d.count).sum::<u64>();
     Ok(Measured {
         devices: size.devices,
         gateways: size.gateways,
         share_of_raw_rate: args.raw_rows_per_s.map(|raw| sustained.uplinks_per_s / raw),
+        catching_up_per_s: caught_up.0,
+        catching_up_by_broker_per_s: caught_up.1,
         sustained,
         steady,
         beside_endless_decoders,
@@ -201,7 +238,12 @@ async fn register_devices(client: &Client, devices: Vec<NewDevice>) -> Result<()
 }
 
 /// One part of the measurement, at a rate or as fast as uplinks are stored.
-async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>) -> Result<Part> {
+async fn part(
+    client: &Client,
+    args: &IngestArgs,
+    (load, sinks): (&Load, Option<&Sinks>),
+    rate: Option<f64>,
+) -> Result<Part> {
     let base = client.metrics().await?;
     let sent_before = load.sent();
     let start = Instant::now();
@@ -214,13 +256,17 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
             None => load.allow(sent_before + done_between(&base, &now) + UNDER_WAY),
         }
         match &began {
-            None if start.elapsed() >= WARM_UP => began = Some((Instant::now(), now, load.answered_us().len())),
+            None if start.elapsed() >= WARM_UP => {
+                sinks.map(Sinks::begin);
+                began = Some((Instant::now(), now, load.answered_us().len()));
+            }
             Some((at, ..)) if at.elapsed() >= Duration::from_secs(args.seconds) => break now,
             _ => {}
         }
     };
     let Some((at, first, answered)) = began else { bail!("it ended before it began") };
     let seconds = at.elapsed().as_secs_f64();
+    let ages_ms = sinks.map(Sinks::ages_ms).unwrap_or_default();
     let drained = Instant::now();
     while drained.elapsed() < DRAIN {
         let now = client.metrics().await?;
@@ -232,24 +278,33 @@ async fn part(client: &Client, args: &IngestArgs, load: &Load, rate: Option<f64>
         }
         tokio::time::sleep(LOOK_EVERY).await;
     }
+    if let Some(sinks) = sinks {
+        sinks.settle().await;
+    }
     let slices = difference(&ended.until_stored, &first.until_stored);
     let window_us = u64::from(ended.collect_ms) * 1000;
     let mut answers_us: Vec<u64> = load.answered_us().split_off(answered);
     answers_us.iter_mut().for_each(|us| *us = us.saturating_sub(window_us));
     answers_us.sort_unstable();
-    let answer = |share: f64| {
-        let at = (answers_us.len() as f64 * share).ceil() as usize;
-        answers_us.get(at.checked_sub(1)?).map(|us| *us as f64 / 1000.0)
-    };
+    let answers_ms: Vec<f64> = answers_us.iter().map(|us| *us as f64 / 1000.0).collect();
     Ok(Part {
         uplinks_per_s: done_between(&first, &ended) as f64 / seconds,
         until_stored_p50_ms: within_ms(&slices, 0.5),
         until_stored_p99_ms: within_ms(&slices, 0.99),
-        answer_p50_ms: answer(0.5),
-        answer_p99_ms: answer(0.99),
+        answer_p50_ms: at_share(&answers_ms, 0.5),
+        answer_p99_ms: at_share(&answers_ms, 0.99),
         answers: answers_us.len(),
+        arrived_p50_ms: at_share(&ages_ms, 0.5),
+        arrived_p99_ms: at_share(&ages_ms, 0.99),
+        arrivals: ages_ms.len(),
         cores_used: ended.cpu_s.zip(first.cpu_s).map(|(end, begin)| (end - begin) / seconds),
     })
+}
+
+/// The value that a share of all does not exceed.
+fn at_share(sorted: &[f64], share: f64) -> Option<f64> {
+    let at = (sorted.len() as f64 * share).ceil() as usize;
+    sorted.get(at.checked_sub(1)?).copied()
 }
 
 /// Uplinks done in between. Every second one is done when its readings are stored as well.
