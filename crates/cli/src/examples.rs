@@ -224,6 +224,7 @@ const EXAMPLES: &[Examples] = &[
         ],
     ),
     ("outlet remove", &["heron outlet remove levels"]),
+    ("connect", &["heron connect --fleet tide-and-sluice", "heron connect harbour-office --only python > take.py"]),
     (
         "tail",
         &[

@@ -10,6 +10,7 @@ pub mod mosquitto;
 pub mod postgres;
 pub mod programs;
 pub mod proxy;
+pub mod schemas;
 pub mod service;
 pub mod sink;
 pub mod wait;

@@ -214,5 +214,10 @@ impl Drop for Heard {
     fn drop(&mut self) {
         let _ = self.client.kill();
         let _ = self.client.wait();
+        if !std::thread::panicking() {
+            for message in self.all().iter().filter_map(|one| serde_json::from_str(&one.payload).ok()) {
+                assert_eq!(crate::schemas::wrong_with(&message), None);
+            }
+        }
     }
 }

@@ -692,5 +692,20 @@ impl Drop for Service {
         let _ = self.process.kill();
         let _ = self.process.wait();
         drop(self.mounted.take());
+        if !std::thread::panicking() {
+            self.check_messages();
+        }
+    }
+}
+
+impl Service {
+    /// The last messages of each test are as their schemas say, whatever the test was about.
+    fn check_messages(&self) {
+        let last = "SELECT body FROM messages ORDER BY id DESC LIMIT 200";
+        let bodies = self.mariadb.ask(&self.database, last).unwrap_or_default();
+        // A body that a test has spoilt is no JSON.
+        for body in bodies.lines().filter_map(|line| serde_json::from_str(line).ok()) {
+            assert_eq!(crate::schemas::wrong_with(&body), None);
+        }
     }
 }

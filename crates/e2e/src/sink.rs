@@ -200,5 +200,12 @@ impl Drop for Sink {
         if let Some(server) = &self.server {
             server.abort();
         }
+        if !std::thread::panicking() {
+            let bodies = self.received().into_iter().filter_map(|one| serde_json::from_slice::<Value>(&one.body).ok());
+            for body in bodies {
+                let messages = if let Value::Array(all) = body { all } else { vec![body] };
+                messages.iter().for_each(|message| assert_eq!(crate::schemas::wrong_with(message), None));
+            }
+        }
     }
 }

@@ -19,6 +19,7 @@ mod rounds;
 mod startup;
 
 use std::io::IsTerminal as _;
+use std::path::Path;
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -50,6 +51,7 @@ fn main() -> ExitCode {
             print!("{}", api::problem::kinds::markdown());
             Ok(())
         }
+        Verb::MessageSchemas { folder } => write_schemas(&folder),
         Verb::BrokerFiles(options) => gateways::broker_files::write(&options),
         Verb::InsertRate(options) => insert_rate(&options),
         Verb::MakeHistory(options) => make_history(&options),
@@ -111,6 +113,17 @@ fn insert_rate(options: &InsertRate) -> Result<()> {
     };
     let rows_per_s = tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(measure)?;
     println!("{rows_per_s:.0}");
+    Ok(())
+}
+
+fn write_schemas(folder: &Path) -> Result<()> {
+    std::fs::create_dir_all(folder).with_context(|| format!("making {}", folder.display()))?;
+    let document = serde_json::to_value(http::document())?;
+    for (kind, schema) in http::message_schemas(&document) {
+        let file = folder.join(format!("{kind}.schema.json"));
+        let text = serde_json::to_string_pretty(&schema)? + "\n";
+        std::fs::write(&file, text).with_context(|| format!("writing {}", file.display()))?;
+    }
     Ok(())
 }
 

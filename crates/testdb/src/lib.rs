@@ -208,6 +208,15 @@ impl MariaDb {
         run(self.client("mariadb").args(["-N", database, "-e", statement]))
     }
 
+    /// What the database says to a statement, within some seconds; nothing if it does not answer, or refuses it.
+    pub fn ask(&self, database: &str, statement: &str) -> Option<String> {
+        let client = self.client("mariadb");
+        let mut patient = Command::new("timeout");
+        patient.arg("5").arg(client.get_program()).args(client.get_args());
+        let said = patient.args(["-N", "--raw", database, "-e", statement]).output().ok()?;
+        said.status.success().then(|| String::from_utf8_lossy(&said.stdout).into_owned())
+    }
+
     /// Why a statement of the tests' account is refused.
     pub fn refuses(&self, database: &str, statement: &str) -> String {
         self.refuses_account("heron", database, statement)

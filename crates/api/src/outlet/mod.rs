@@ -1,6 +1,7 @@
 //! Outlets: where the messages of a fleet, or of a whole estate, are delivered.
 
 mod change;
+mod connect;
 mod delivery;
 mod destination;
 mod secrets;
@@ -12,6 +13,7 @@ use utoipa::ToSchema;
 pub use change::{
     ChangeDestination, ChangeFileFolder, ChangeMqttBroker, ChangeOutlet, ChangeSecrets, ChangeSqlTable, ChangeWebhook,
 };
+pub use connect::{ConnectSetting, Connecting, Snippet, SnippetLanguage};
 pub use delivery::{
     CommandAnswer, CommandTaken, CommandsState, DeadLetter, Delivery, GivenAnswer, MadeRequest, Replayed, SendAgain,
     SentAgain, ShapeTrial, ShapeTried, TriedMessage,

@@ -7,6 +7,7 @@ pub(crate) mod audit;
 pub(crate) mod bench;
 pub(crate) mod calibration;
 pub(crate) mod catalogue;
+pub(crate) mod connect;
 pub(crate) mod coverage;
 pub(crate) mod decoder;
 pub(crate) mod device;
@@ -57,6 +58,7 @@ use crate::commands::calibration::CalibrationVerb;
 use crate::commands::catalogue::args::CatalogueVerb;
 use crate::commands::coverage::args::CoverageVerb;
 use crate::commands::decoder::args::DecoderVerb;
+use crate::commands::connect::ConnectArgs;
 use crate::commands::device::args::DeviceVerb;
 use crate::commands::estate::args::EstateVerb;
 use crate::commands::fleet::args::FleetVerb;
@@ -223,6 +225,8 @@ pub(crate) enum Noun {
         #[command(subcommand)]
         verb: OutletVerb,
     },
+    /// How another system gets messages: what it has to be told, and lines and programs that work.
+    Connect(ConnectArgs),
     /// Messages as an outlet would send them, one JSON object a line, as they come.
     Tail(TailArgs),
     /// What was heard and sent.
@@ -387,6 +391,7 @@ async fn carry_out(context: &Context, noun: Noun) -> Result<()> {
         Noun::Profile { verb } => profile::run(&context.client()?, out, verb, yes).await,
         Noun::Device { verb } => device::run(&context.client()?, out, verb, yes).await,
         Noun::Group { verb } => group::run(&context.client()?, out, verb, yes).await,
+        Noun::Connect(args) => connect::run(&context.client()?, out, args).await,
         Noun::Tail(args) => tail::run(&context.client()?, out, args).await,
         Noun::Outlet { verb } => outlet::run(&context.client()?, out, verb, yes).await,
         Noun::Outbox { verb } => outbox::run(&context.client()?, out, verb).await,

@@ -2,6 +2,7 @@
 
 pub mod address;
 pub mod check;
+pub mod connect;
 pub mod row;
 pub mod shape;
 pub mod signature;

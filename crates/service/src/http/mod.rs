@@ -31,6 +31,7 @@ use axum::middleware::{self, Next};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
 use description::TokenScheme;
+pub(crate) use description::message_schemas;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate as _};
 use tower_http::timeout::RequestBodyTimeoutLayer;

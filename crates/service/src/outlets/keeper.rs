@@ -1,6 +1,7 @@
 //! All outlets: begins and ends their tasks, and tells how they stand.
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -241,6 +242,11 @@ impl Outlets {
     /// Its last deliveries, newest first.
     pub(crate) fn deliveries(&self, id: OutletId) -> Vec<Delivery> {
         self.locked().get(&id).map(|running| news_of(&running.news).deliveries()).unwrap_or_default()
+    }
+
+    /// The folder of an outlet that writes files.
+    pub(crate) fn folder_of(&self, row: &OutletRow) -> PathBuf {
+        self.allowed.folder_of(&self.directory.estate_slug(row.estate_id), &row.settings.slug)
     }
 
     /// The commands that came back to it last, newest first.

@@ -50,6 +50,11 @@ pub(crate) enum Verb {
     DecodeWorker(DecodeWorker),
     /// Print the OpenAPI document of the HTTP interface.
     Openapi,
+    /// Write the JSON Schema of each type of message to a folder.
+    MessageSchemas {
+        /// The folder.
+        folder: PathBuf,
+    },
     /// Print the page of all kinds of problem that the HTTP interface answers with, as Markdown.
     Problems,
 }

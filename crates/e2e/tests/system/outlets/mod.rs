@@ -2,6 +2,7 @@
 
 mod broker;
 mod commands;
+mod connecting;
 mod console;
 mod delivering;
 mod examples;

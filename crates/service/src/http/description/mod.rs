@@ -2,6 +2,7 @@
 
 mod bodies;
 mod constraints;
+mod messages;
 mod shapes;
 
 use std::collections::{BTreeMap, HashSet};
@@ -16,6 +17,7 @@ use utoipa::openapi::{
 };
 
 use crate::http::auth::endpoint::operations;
+pub(crate) use messages::message_schemas;
 
 /// As refusals are sent (RFC 9457).
 const PROBLEM: &str = "application/problem+json";

@@ -1,5 +1,6 @@
 //! Outlets: setting them up, how they stand, and their dead letters.
 
+mod connect;
 mod deliveries;
 mod outlet;
 mod shape;
@@ -19,6 +20,8 @@ pub(crate) fn routes() -> OpenApiRouter<App> {
         .routes(routes!(outlet::pause_outlet))
         .routes(routes!(outlet::resume_outlet))
         .routes(routes!(outlet::send_again))
+        .routes(routes!(connect::connect_to_messages))
+        .routes(routes!(connect::connect_to_outlet))
         .routes(routes!(shape::try_shape))
         .routes(routes!(deliveries::list_commands))
         .routes(routes!(stream::next_messages))

@@ -58,6 +58,13 @@ pub(crate) struct Allowed {
     pub folders: PathBuf,
 }
 
+impl Allowed {
+    /// The folder of an outlet that writes files.
+    pub(super) fn folder_of(&self, estate: &str, outlet: &str) -> PathBuf {
+        self.folders.join(estate).join(outlet)
+    }
+}
+
 /// A message in the shape that is sent.
 pub(super) struct Shaped<'a> {
     pub written: &'a WrittenMessage,
@@ -148,7 +155,7 @@ impl Sender {
             }
             Destination::Mqtt(of) => To::Broker(Box::new(broker::Broker::new(row, of, estate, parts)?)),
             Destination::Files(of) => {
-                let path = parts.allowed.folders.join(estate).join(&row.settings.slug);
+                let path = parts.allowed.folder_of(estate, &row.settings.slug);
                 To::Files(files::Folder::new(path, of))
             }
             Destination::Sql(of) => To::Table(Box::new(table::Table::new(of, &row.secrets, parts.allowed.hosts)?)),
