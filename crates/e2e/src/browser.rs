@@ -105,6 +105,11 @@ impl Browser {
         Ok(())
     }
 
+    /// Chooses an option of a list by its value.
+    pub async fn choose(&self, css: &str, value: &str) {
+        self.click(By::Css(format!("{css} option[value='{value}']"))).await;
+    }
+
     /// Closes the window.
     pub async fn close(self) -> Result<()> {
         self.window.clone().quit().await?;

@@ -30,6 +30,7 @@ pub fn wrong_with(sent: &Value) -> Option<String> {
     }
     let kind = sent["type"].as_str()?;
     let Some(schema) = SCHEMAS.get(kind) else { return Some(format!("there is no schema for {kind}")) };
-    let why: Vec<String> = schema.iter_errors(sent).map(|error| format!("{}: {error}", error.instance_path())).collect();
+    let why: Vec<String> =
+        schema.iter_errors(sent).map(|error| format!("{}: {error}", error.instance_path())).collect();
     (!why.is_empty()).then(|| format!("{sent} is not as its schema says: {}", why.join("; ")))
 }

@@ -83,7 +83,12 @@ fn serve(options: Options) -> Result<()> {
     // What outlets call with over TLS. An error would say that there is one already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours).init();
-    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::run::run(options))
+    let outlets = outlets::runtime().context("starting threads for outlets")?;
+    let handle = outlets.handle().clone();
+    let done =
+        tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(startup::run::run(options, handle));
+    outlets.shutdown_background();
+    done
 }
 
 /// A small command that needs no running service.

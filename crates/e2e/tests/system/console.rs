@@ -135,6 +135,7 @@ async fn it_fits_a_phone() {
         "/gateways/02a1f00000000001?tab=setup",
         "/airtime",
         "/outlets",
+        "/outlets/connect",
         "/coverage",
         "/coverage?tab=devices",
         "/coverage?tab=sites",

@@ -57,7 +57,7 @@ const FAINT: &str = r#"
     return [...found].map(([where, what]) => `${what} (${where})`);
 "#;
 
-const PATHS: [&str; 35] = [
+const PATHS: [&str; 36] = [
     "/watch",
     "/gateways",
     "/gateways/02a1f00000000001",
@@ -81,6 +81,7 @@ const PATHS: [&str; 35] = [
     "/decoders/contrast",
     "/airtime",
     "/outlets",
+    "/outlets/connect",
     "/coverage",
     "/coverage?tab=devices",
     "/coverage?tab=sites",

@@ -36,20 +36,28 @@ const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Younger ones may still be on their way through the queue, or their readings to the database.
 const UNDER_WAY: TimeDelta = TimeDelta::seconds(5);
 
-/// An uplink that is decoded after it was stored.
+/// A message that is published after it was stored.
 pub(crate) struct DecodeJob {
     pub written: Arc<WrittenMessage>,
-    pub payload: Payload,
-    /// Where a result may be that came too late for the commit.
-    pub ahead: Option<Arc<Ahead>>,
-    /// It is decoded already, and is only to be published after those before it.
-    pub decoded: bool,
+    pub work: Work,
 }
 
-/// An uplink with its readings, for the committer.
+/// What is to be done before it is published.
+pub(crate) enum Work {
+    /// It is decoded.
+    Decode {
+        payload: Payload,
+        /// Where a result may be that came too late for the commit.
+        ahead: Option<Arc<Ahead>>,
+    },
+    /// Nothing: it only waits for uplinks of its device before it.
+    Wait,
+}
+
+/// An uplink with its readings, or a message that has waited for those before it, for the committer.
 pub(crate) struct ReadUplink {
     pub stored: StoredMessage,
-    pub found: Found,
+    pub found: Option<Found>,
 }
 
 /// Uplinks by estate and fleet.
@@ -121,24 +129,25 @@ pub(crate) async fn left_behind(store: &Store, directory: &Directory) -> Vec<Wri
 impl DecodeJob {
     /// One that was left undecoded.
     fn stored(written: WrittenMessage) -> Self {
-        // Only uplinks are listed; another message would be decoded as an empty payload.
-        let payload = payload_of(&written.message).unwrap_or_default();
-        Self { written: Arc::new(written), payload, ahead: None, decoded: false }
+        let work = match &written.message.body {
+            Body::Uplink(_) => Work::Decode { payload: payload_of(&written.message).unwrap_or_default(), ahead: None },
+            _ => Work::Wait,
+        };
+        Self { written: Arc::new(written), work }
     }
 
-    /// One that has been decoded already.
-    pub(crate) fn to_tell(written: Arc<WrittenMessage>) -> Self {
-        let payload = Payload { bytes: Vec::new(), port: 0, time_ms: 0 };
-        Self { written, payload, ahead: None, decoded: true }
+    /// One that has nothing to be decoded, or is decoded already.
+    pub(crate) fn waiting(written: Arc<WrittenMessage>) -> Self {
+        Self { written, work: Work::Wait }
     }
 
     /// Decodes it with the current decoder.
     pub(crate) fn read(self, directory: &Directory) -> Result<ReadUplink, StoreError> {
-        let Self { written, payload, ahead, decoded } = self;
-        if decoded {
+        let Self { written, work } = self;
+        let Work::Decode { payload, ahead } = work else {
             let stored = StoredMessage { written, decoding: Decoding::Done };
-            return Ok(ReadUplink { stored, found: Found::default() });
-        }
+            return Ok(ReadUplink { stored, found: None });
+        };
         let WrittenMessage { estate_id, mut message, .. } = Arc::unwrap_or_clone(written);
         let found = match decoder_of(directory, estate_id, &message) {
             Some(decoder) => {
@@ -155,7 +164,7 @@ impl DecodeJob {
             }
         };
         let written = Arc::new(WrittenMessage::new(estate_id, message)?);
-        Ok(ReadUplink { stored: StoredMessage { written, decoding: Decoding::Done }, found })
+        Ok(ReadUplink { stored: StoredMessage { written, decoding: Decoding::Done }, found: Some(found) })
     }
 }
 

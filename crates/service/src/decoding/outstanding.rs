@@ -1,12 +1,12 @@
-//! Devices with uplinks that are stored and not decoded yet. Later uplinks of such a device are published after those, even if
-//! they are decoded already, so that the uplinks of a device are published in order.
+//! Devices with uplinks that are stored and not decoded yet. Later messages of such a device are published after those, so that
+//! the messages of a device are published in order.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use lorawan::Eui64;
 
-/// How many uplinks of each device are still to be published.
+/// How many messages of each device are still to be published.
 #[derive(Debug, Default)]
 pub(crate) struct Outstanding(Mutex<HashMap<Eui64, u32>>);
 

@@ -41,6 +41,7 @@ const ROUTES: &[&str] = &[
     "invitation",
     "outlets",
     "outlets/*",
+    "outlets/connect",
     "people",
     "people/audit",
     "people/tokens",

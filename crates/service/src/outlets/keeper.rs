@@ -10,6 +10,7 @@ use api::outlet::{CommandTaken, Delivery, Outlet, OutletState, OutletStatus};
 use chrono::{DateTime, Utc};
 use domain::outlet::Choice;
 use store::{EstateId, MOST_COUNTED, OutletId, OutletRow, Store, StoreError, WrittenMessage};
+use tokio::runtime::{Builder, Handle, Runtime};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -25,6 +26,27 @@ use crate::pipeline::recent::Recent;
 /// Before outlets are read once more, if the database did not answer at the start.
 const RETRY: Duration = Duration::from_secs(5);
 
+/// Threads that deliver.
+const THREADS: usize = 2;
+/// Their scheduling priority: frames, and the database that stores them, go first when the processor is busy.
+const NICENESS: i32 = 10;
+
+/// What outlets work on: threads of their own, which yield to all others.
+///
+/// # Errors
+/// If no thread can be started.
+pub(crate) fn runtime() -> std::io::Result<Runtime> {
+    Builder::new_multi_thread()
+        .worker_threads(THREADS)
+        .thread_name("outlets")
+        .enable_all()
+        .on_thread_start(|| {
+            // On Linux a thread has a priority of its own (sched(7)). Without, it works all the same.
+            let _ = rustix::process::nice(NICENESS);
+        })
+        .build()
+}
+
 /// All outlets.
 pub(crate) struct Outlets {
     store: Store,
@@ -36,6 +58,8 @@ pub(crate) struct Outlets {
     running: Mutex<HashMap<OutletId, Running>>,
     /// One outlet is begun or ended at a time.
     turn: tokio::sync::Mutex<()>,
+    /// Where outlets work.
+    runtime: Handle,
     stopping: CancellationToken,
 }
 
@@ -66,10 +90,10 @@ impl Outlets {
         store: Store,
         (recent, directory): (Arc<Recent>, Arc<Directory>),
         allowed: Allowed,
-        stopping: CancellationToken,
+        (runtime, stopping): (Handle, CancellationToken),
     ) -> Self {
         let (running, turn) = (Mutex::default(), tokio::sync::Mutex::default());
-        Self { store, recent, allowed, directory, downlinks: OnceLock::new(), running, turn, stopping }
+        Self { store, recent, allowed, directory, downlinks: OnceLock::new(), running, turn, runtime, stopping }
     }
 
     /// Says what commands that come back go through.
@@ -113,6 +137,8 @@ impl Outlets {
     fn sender(&self, row: &OutletRow, news: &SharedNews, downlinks: Option<Downlinks>) -> Result<Sender> {
         let (allowed, stopping) = (self.allowed.clone(), self.stopping.clone());
         let estate = self.directory.estate_slug(row.estate_id);
+        // What a sender begins belongs to the outlets as well.
+        let _entered = self.runtime.enter();
         Sender::new(row, &estate, Parts { allowed, downlinks, news: Arc::clone(news), stopping })
     }
 
@@ -176,7 +202,7 @@ impl Outlets {
                 extra: extra_taken,
                 stopping: stop.clone(),
             };
-            tokio::spawn(task.run())
+            self.runtime.spawn(task.run())
         });
         self.locked().insert(row.id, Running { row, news, extra, stop, sender, task });
     }

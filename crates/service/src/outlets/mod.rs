@@ -10,7 +10,7 @@ mod sending;
 mod task;
 mod window;
 
-pub(crate) use keeper::{Outlets, Troubled};
+pub(crate) use keeper::{Outlets, Troubled, runtime};
 pub(crate) use letter::{LetterAbout, shown};
 pub(crate) use reader::Reader;
 pub(crate) use sending::{Allowed, Shaper, check_script};

@@ -3,7 +3,7 @@
 //! What it has delivered is noted at least every second, so that after a kill it delivers the messages of the last second once
 //! more and misses none: delivery is at least once, and a message's id tells repetitions.
 
-use std::collections::{HashSet, VecDeque};
+use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -133,7 +133,7 @@ impl Task {
 
     /// Takes up what was under way when the service ended.
     async fn begin(&self) -> Option<Work> {
-        let Progress { position, undone } = self.row.progress.clone();
+        let Progress { position, undone, tried } = self.row.progress.clone();
         let mut window = Window::after(0);
         loop {
             let both = async {
@@ -144,7 +144,7 @@ impl Task {
                 Ok((messages, dead_letters)) => {
                     locked(&self.news).dead_letters = dead_letters;
                     for message in messages {
-                        window.put(Item::new(message.told, Arc::new(message.written)));
+                        window.put(Item::new(message.told, Arc::new(message.written)).tried(&tried));
                     }
                     window.pass(position);
                     let (store, recent) = (self.store.clone(), Arc::clone(&self.recent));
@@ -420,7 +420,7 @@ impl Task {
         }
         work.note_at = Instant::now();
         let progress = work.window.progress();
-        if progress == work.noted {
+        if says_the_same(&progress, &work.noted) {
             return;
         }
         match self.store.note_progress(self.row.id, &progress).await {
@@ -465,6 +465,13 @@ impl Task {
             news.next_try = None;
         }
     }
+}
+
+/// Whether nothing has happened between the two but that time has passed.
+fn says_the_same(now: &Progress, noted: &Progress) -> bool {
+    let tries =
+        |progress: &Progress| progress.tried.iter().map(|(told, _, tries)| (*told, *tries)).collect::<BTreeMap<_, _>>();
+    (now.position, &now.undone) == (noted.position, &noted.undone) && tries(now) == tries(noted)
 }
 
 /// The message of a dead letter.

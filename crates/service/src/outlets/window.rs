@@ -31,6 +31,15 @@ impl Item {
         Self { told, written, tries: 0, first_try: None, alone: false }
     }
 
+    /// As it was tried before the service was started.
+    pub(super) fn tried(mut self, tried: &[(u64, u64, u32)]) -> Self {
+        if let Some((_, for_ms, tries)) = tried.iter().find(|(told, ..)| *told == self.told) {
+            self.first_try = Instant::now().checked_sub(Duration::from_millis(*for_ms));
+            self.tries = *tries;
+        }
+        self
+    }
+
     fn lane(&self) -> Lane {
         self.written.message.device.as_ref().map(|device| device.eui)
     }
@@ -91,7 +100,14 @@ impl Window {
     /// Where it stands.
     pub(super) fn progress(&self) -> Progress {
         let undone: BTreeSet<u64> = self.waiting.keys().chain(&self.on_way).copied().collect();
-        Progress { position: self.read_until, undone: undone.into_iter().collect() }
+        let now = Instant::now();
+        let tried = self.lanes.values().flatten().filter_map(|item| {
+            let first = item.first_try?;
+            let for_ms = u64::try_from(now.saturating_duration_since(first).as_millis()).unwrap_or(u64::MAX);
+            Some((item.told, for_ms, item.tries))
+        });
+        let tried = tried.collect();
+        Progress { position: self.read_until, undone: undone.into_iter().collect(), tried }
     }
 
     /// The oldest message that it is at.
@@ -211,7 +227,7 @@ mod tests {
         let second = window.next(now, 1);
         assert_eq!(numbers(&second), [3], "the second of the device waits for the first");
         assert!(window.next(now, 1).is_empty());
-        assert_eq!(window.progress(), Progress { position: 3, undone: vec![1, 2, 3] });
+        assert_eq!(window.progress(), Progress { position: 3, undone: vec![1, 2, 3], ..Progress::default() });
         window.done(&first);
         assert_eq!(numbers(&window.next(now, 1)), [2]);
         assert_eq!(window.progress().undone, [2, 3]);
@@ -243,13 +259,29 @@ mod tests {
     }
 
     #[test]
+    fn what_was_tried_goes_on_over_a_restart() {
+        let now = Instant::now();
+        let mut first = window(&[(1, 7), (2, 8)]);
+        let mut tried = first.next(now, 1);
+        (tried[0].first_try, tried[0].tries) = (now.checked_sub(Duration::from_secs(30)), 4);
+        first.back(tried, now, None);
+        let progress = first.progress();
+        let [(told, for_ms, tries)] = progress.tried[..] else { panic!("{progress:?}") };
+        assert!(told == 1 && tries == 4 && (30_000..40_000).contains(&for_ms), "{for_ms}");
+        let again = item(1, 7).tried(&progress.tried);
+        let for_now = again.first_try.map(|at| at.elapsed());
+        assert!(again.tries == 4 && for_now.is_some_and(|time| time >= Duration::from_secs(30)), "{for_now:?}");
+        assert_eq!(item(2, 8).tried(&progress.tried).first_try, None);
+    }
+
+    #[test]
     fn where_it_stands_goes_on_over_what_is_passed_over() {
         let mut window = window(&[(5, 1)]);
         window.pass(9);
         let items = window.next(Instant::now(), 9);
-        assert_eq!(window.progress(), Progress { position: 9, undone: vec![5] });
+        assert_eq!(window.progress(), Progress { position: 9, undone: vec![5], ..Progress::default() });
         window.done(&items);
-        assert_eq!(window.progress(), Progress { position: 9, undone: Vec::new() });
+        assert_eq!(window.progress(), Progress { position: 9, ..Progress::default() });
         assert_eq!((window.len(), window.room()), (0, MOST));
     }
 

@@ -12,7 +12,7 @@ use api::message::Message;
 use payload::Decoded;
 use store::{Decoding, EstateId, StoreError, StoredMessage, WrittenMessage};
 
-use crate::decoding::decoder::{self, DecodeJob, Found, ReadUplink, ToRead};
+use crate::decoding::decoder::{self, DecodeJob, Found, ReadUplink, ToRead, Work};
 use crate::pipeline::directory::Directory;
 
 /// Lists of uplinks that wait for the reader. Further ones are decoded after their commit.
@@ -51,7 +51,7 @@ impl Undecoded {
         let Self { estate_id, mut message, to_read } = self;
         let found = decoder::write_down(&directory.totals, &to_read.decoder, &mut message, called);
         let written = Arc::new(WrittenMessage::new(estate_id, message)?);
-        Ok(ReadUplink { stored: StoredMessage { written, decoding: Decoding::None }, found })
+        Ok(ReadUplink { stored: StoredMessage { written, decoding: Decoding::None }, found: Some(found) })
     }
 
     /// Its row without readings, and the job to decode it, which takes the result that `ahead` may have by then.
@@ -59,7 +59,7 @@ impl Undecoded {
         let Self { estate_id, message, to_read } = self;
         let written = Arc::new(WrittenMessage::new(estate_id, message)?);
         let stored = StoredMessage { written: Arc::clone(&written), decoding: Decoding::Pending };
-        Ok((stored, DecodeJob { written, payload: to_read.payload, ahead, decoded: false }))
+        Ok((stored, DecodeJob { written, work: Work::Decode { payload: to_read.payload, ahead } }))
     }
 }
 

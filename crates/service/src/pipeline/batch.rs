@@ -7,7 +7,6 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use api::message::Body;
 use engine::{Effect, Event, FrameHeard, Reception, RefusedEvent, Timestamp, Transmission};
 use store::{Batch, Decoding, Mark, StoreError, StoredMessage, WrittenMessage};
 
@@ -161,7 +160,7 @@ impl Part {
         let uplink = Undecoded { estate_id, message, to_read };
         if let Some(called) = uplink.to_read.read_here() {
             let ReadUplink { stored, found } = uplink.decoded(directory, called)?;
-            self.messages.push(PendingMessage::Written { stored, found: Some(found), job: None });
+            self.messages.push(PendingMessage::Written { stored, found, job: None });
             return Ok(None);
         }
         if uplink.to_read.quick_script().is_none() {
@@ -199,18 +198,18 @@ impl FinishedBatch {
 
     /// Adds an uplink with its readings.
     pub(crate) fn add_read(&mut self, read: ReadUplink) {
-        self.add(read.stored, Some(read.found), None);
+        self.add(read.stored, read.found, None);
     }
 
-    /// Adds a message; one that is still to be decoded is published with its readings, and so are those of its device that
-    /// come after it.
+    /// Adds a message; one that is still to be decoded is published with its readings, and what its device has after it comes
+    /// after it: uplinks, joins, downlinks and notices.
     fn add(&mut self, mut stored: StoredMessage, found: Option<Found>, mut job: Option<DecodeJob>) {
-        if let (Body::Uplink(_), Some(device)) = (&stored.written.message.body, &stored.written.message.device) {
+        if let Some(device) = &stored.written.message.device {
             let eui = device.eui;
             match stored.decoding {
                 Decoding::Done => self.outstanding.done(eui),
                 Decoding::None if self.outstanding.has(eui) => {
-                    job = Some(DecodeJob::to_tell(Arc::clone(&stored.written)));
+                    job = Some(DecodeJob::waiting(Arc::clone(&stored.written)));
                     stored.decoding = Decoding::Pending;
                     self.outstanding.add(eui);
                 }
@@ -385,7 +384,7 @@ mod tests {
     use std::time::{Duration, Instant};
 
     use super::*;
-    use crate::decoding::decoder;
+    use crate::decoding::decoder::{self, Work};
     use crate::decoding::ready::Ready;
     use crate::decoding::workers::Lane;
 
@@ -578,9 +577,10 @@ mod tests {
         assert_eq!((finished.decoded, finished.batch.messages.len(), finished.to_decode.len()), (0, 30, 30));
         assert!(finished.batch.messages.iter().all(|stored| stored.decoding == Decoding::Pending));
         // A result that comes after the commit has begun is for the job that decodes the uplink afterwards.
-        late.put(&preparer.directory, decoder::call(&decoder, finished.to_decode[0].payload.clone(), Lane::Later));
+        let Work::Decode { payload, ahead } = &finished.to_decode[0].work else { panic!("it is to be decoded") };
+        late.put(&preparer.directory, decoder::call(&decoder, payload.clone(), Lane::Later));
         assert!(late.take().is_none());
-        assert!(finished.to_decode[0].ahead.as_ref().is_some_and(|ahead| ahead.late().is_some()));
+        assert!(ahead.as_ref().is_some_and(|ahead| ahead.late().is_some()));
     }
 
     #[test]

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use anyhow::{Context as _, Result, anyhow, bail};
+use tokio::runtime::Handle;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::task::JoinHandle;
 
@@ -23,7 +24,7 @@ use crate::startup::web::Web;
 ///
 /// # Errors
 /// If it cannot start, or one of the tasks that it cannot do without has ended.
-pub(crate) async fn run(options: Options) -> Result<()> {
+pub(crate) async fn run(options: Options, outlets: Handle) -> Result<()> {
     let _hold = hold(&options)?;
     let room = startup::files::make_room();
     let store = startup::database::open(&options.database, &options.data).await?;
@@ -32,7 +33,7 @@ pub(crate) async fn run(options: Options) -> Result<()> {
     first_start::prepare(&store, &options).await?;
     let sockets = Sockets::bind(&options).await?;
     let addresses = sockets.addresses;
-    let (shared, events) = Shared::load(&options, &store, addresses).await?;
+    let (shared, events) = Shared::load(&options, &store, (addresses, outlets)).await?;
     let stopping = shared.stopping.clone();
 
     let mut engine = EngineTasks::start(&options, &shared).await?;

@@ -8,6 +8,7 @@ use api::gateway::event::GatewayEvent;
 use lorawan::Eui64;
 use store::Store;
 use tokio::net::{TcpListener, UdpSocket};
+use tokio::runtime::Handle;
 use tokio::sync::{Notify, mpsc};
 use tokio_util::sync::CancellationToken;
 
@@ -93,7 +94,11 @@ pub(crate) struct Shared {
 }
 
 impl Shared {
-    pub(crate) async fn load(options: &Options, store: &Store, addresses: Addresses) -> Result<(Self, GatewayEvents)> {
+    pub(crate) async fn load(
+        options: &Options,
+        store: &Store,
+        (addresses, for_outlets): (Addresses, Handle),
+    ) -> Result<(Self, GatewayEvents)> {
         // First, so that a file that cannot be read is told before anything begins.
         let of_operator = Ground::read(&options.terrain, &options.cover).context("reading the ground")?;
         let grounds = Arc::new(Grounds::new(store.clone(), of_operator, &options.data));
@@ -108,7 +113,7 @@ impl Shared {
             folders: options.outlet_folders.clone().unwrap_or_else(|| options.data.join("outlets")),
         };
         let known = (Arc::clone(&recent), Arc::clone(&directory));
-        let outlets = Outlets::new(store.clone(), known, allowed, stopping.clone());
+        let outlets = Outlets::new(store.clone(), known, allowed, (for_outlets, stopping.clone()));
         let shared = Self {
             forecaster: Arc::new(Forecaster::new(Arc::clone(&grounds), &options.data)?),
             surveys: Arc::new(Surveys::new(store.clone())),

@@ -45,6 +45,7 @@ const FILES: &[(&str, &str)] = &[
     ("0024_issued_certificates.sql", include_str!("../../migrations/0024_issued_certificates.sql")),
     ("0025_outlets.sql", include_str!("../../migrations/0025_outlets.sql")),
     ("0026_references.sql", include_str!("../../migrations/0026_references.sql")),
+    ("0027_tries.sql", include_str!("../../migrations/0027_tries.sql")),
 ];
 
 static MIGRATIONS: LazyLock<Vec<Migration>> = LazyLock::new(|| {

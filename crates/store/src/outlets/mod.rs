@@ -36,6 +36,9 @@ pub struct Progress {
     pub position: u64,
     /// Those of them that are still to be delivered.
     pub undone: Vec<u64>,
+    /// Those of them that were tried: by number, for how many milliseconds, and how often. Time that the service was away does
+    /// not count.
+    pub tried: Vec<(u64, u64, u32)>,
 }
 
 /// An outlet as it is stored.
@@ -86,6 +89,7 @@ impl Store {
             progress: Progress {
                 position: row.try_get("position")?,
                 undone: json("undone", &row.try_get::<String, _>("undone")?)?,
+                tried: json("tried", &row.try_get::<String, _>("tried")?)?,
             },
             added_at: row.try_get("added_at")?,
         })
@@ -185,9 +189,10 @@ impl Store {
 
     /// Notes how far an outlet has come.
     pub async fn note_progress(&self, id: OutletId, progress: &Progress) -> Result<(), StoreError> {
-        sqlx::query("UPDATE outlets SET position = ?, undone = ? WHERE id = ?")
+        sqlx::query("UPDATE outlets SET position = ?, undone = ?, tried = ? WHERE id = ?")
             .bind(progress.position)
             .bind(to_json("undone", &progress.undone)?)
+            .bind(to_json("tried", &progress.tried)?)
             .bind(id)
             .execute(&self.pool)
             .await?;

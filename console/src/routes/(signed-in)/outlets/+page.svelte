@@ -9,6 +9,7 @@
   import OutletForm from "#lib/components/outlet/OutletForm.svelte";
   import { ago, moment, waiting } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
+  import { place } from "#lib/outlet.svelte.ts";
   import { resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
 
@@ -22,8 +23,9 @@
 
 <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>Outlets</h1>
+  <a class="btn btn-sm ml-auto" href="/outlets/connect">Fetch messages instead</a>
   {#if session.may("outlets")}
-    <button class="btn btn-sm btn-primary ml-auto" type="button" aria-expanded={adding} onclick={() => (adding = !adding)}>Add outlet</button>
+    <button class="btn btn-sm btn-primary" type="button" aria-expanded={adding} onclick={() => (adding = !adding)}>Add outlet</button>
   {/if}
 </div>
 <Notice text={held.problem} />
@@ -37,7 +39,9 @@
   <Empty title="No outlet yet">
     <p class="mt-2 max-w-prose">
       An outlet delivers messages to another system as they come: readings, joins, refused frames, downlinks. Each message arrives at least once and in order
-      for each device; while the other side is away, messages wait. Add one with the address of a web server that takes JSON, and press <b>Test</b>.
+      for each device; while the other side is away, messages wait. Add one with the address of a web server, of an MQTT broker or of a database, and press <b
+        >Test</b
+      >. A program without a server of its own can <a class="link" href="/outlets/connect">fetch messages</a>.
     </p>
   </Empty>
 {:else if outlets}
@@ -60,7 +64,7 @@
         >
         <td class="hidden text-right tabular-nums md:table-cell">{status.a_minute.toFixed(1)}</td>
         <td class="hidden md:table-cell">{outlet.fleet ?? "all"}</td>
-        <td class="hidden max-w-64 truncate font-mono text-[0.85em] lg:table-cell" title={outlet.to.webhook.url}>{outlet.to.webhook.url}</td>
+        <td class="hidden max-w-64 truncate font-mono text-[0.85em] lg:table-cell" title={place(outlet.to)}>{place(outlet.to)}</td>
       </tr>
     {/each}
   </DataTable>

@@ -174,6 +174,7 @@ async fn ingest(client: &Client, args: &IngestArgs, yes: bool) -> Result<Measure
     let mut caught_up = (None, None);
     if let Some(sinks) = sinks {
         eprintln!("catching up with what is stored …");
+        sinks.remove(client).await?;
         caught_up.0 = Some(sinks.catch_up(client, begun, None).await?);
         if args.broker.is_some() {
             caught_up.1 = Some(sinks.catch_up(client, begun, args.broker.as_deref()).await?);

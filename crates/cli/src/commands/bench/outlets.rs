@@ -104,12 +104,17 @@ impl Sinks {
         }
     }
 
-    /// Has one more outlet deliver all that was stored since a moment; messages a second.
-    pub(super) async fn catch_up(&self, client: &Client, since: DateTime<Utc>, broker: Option<&str>) -> Result<f64> {
+    /// Removes the outlets, once they are done.
+    pub(super) async fn remove(&self, client: &Client) -> Result<()> {
+        self.settle().await;
         for n in 0..self.outlets {
             client.delete(&client.in_estate(&format!("outlets/bench-{n}")).await?).await?;
         }
-        self.settle().await;
+        Ok(())
+    }
+
+    /// Has one more outlet deliver all that was stored since a moment; messages a second.
+    pub(super) async fn catch_up(&self, client: &Client, since: DateTime<Utc>, broker: Option<&str>) -> Result<f64> {
         self.begin();
         let to = match broker {
             Some(url) => json!({ "mqtt": { "url": url, "topic": "bench/history", "qos": 1 } }),

@@ -196,7 +196,8 @@ mod tests {
 
     #[test]
     fn rows_and_files_are_looked_at_with_what_is_there() {
-        let table = SqlTable { url: "mariadb://db.example/quay".into(), table: "readings".into(), ..SqlTable::default() };
+        let table =
+            SqlTable { url: "mariadb://db.example/quay".into(), table: "readings".into(), ..SqlTable::default() };
         let (_, snippets) = delivered(&Destination::Sql(table), "tarnsey", false, "");
         assert!(snippets[0].text.starts_with("mariadb -h db.example -P 3306 quay"), "{}", snippets[0].text);
         let (settings, _) = delivered(&Destination::Files(FileFolder::default()), "tarnsey", false, "/srv/outlets");

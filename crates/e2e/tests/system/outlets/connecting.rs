@@ -53,7 +53,11 @@ impl Running {
 }
 
 fn named<'a>(connecting: &'a Connecting, title: &str) -> &'a api::outlet::Snippet {
-    connecting.snippets.iter().find(|snippet| snippet.title == title).unwrap_or_else(|| panic!("{title}: {connecting:?}"))
+    connecting
+        .snippets
+        .iter()
+        .find(|snippet| snippet.title == title)
+        .unwrap_or_else(|| panic!("{title}: {connecting:?}"))
 }
 
 async fn to_messages(service: &Service, more: &str) -> Connecting {
@@ -87,10 +91,8 @@ async fn programs_that_fetch_messages_work_with_the_narrowest_token() {
     }
     let sample = to_messages(&bench.service, "&fleet=bench").await.sample.unwrap();
     assert!(serde_json::from_str::<Value>(&sample).unwrap()["device"]["name"] == "probe-1");
-    let (status, problem) = bench
-        .service
-        .call(reqwest::Method::GET, "/estates/tarnsey/messages/connect?address=http://x'$(y)", None)
-        .await;
+    let (status, problem) =
+        bench.service.call(reqwest::Method::GET, "/estates/tarnsey/messages/connect?address=http://x'$(y)", None).await;
     assert!(status == 422 && problem.to_string().contains("address"), "{problem}");
 }
 
@@ -125,18 +127,22 @@ async fn lines_for_a_broker_hear_messages_and_send_commands() {
     let (mut bench, broker) = (bench().await, Mosquitto::open().await);
     let commands = json!({ "topic": "in/{device}/command", "answers": "out/{device}/answer" });
     let mqtt = json!({ "url": broker.url(), "topic": "quay/{fleet}/{device}", "commands": commands });
-    let _: Outlet = bench.service.post("outlets", json!({ "slug": "panel", "types": ["uplink"], "to": { "mqtt": mqtt } })).await;
+    let _: Outlet =
+        bench.service.post("outlets", json!({ "slug": "panel", "types": ["uplink"], "to": { "mqtt": mqtt } })).await;
     let connecting: Connecting = bench.service.get("outlets/panel/connect").await;
     let listening = Running::begin(named(&connecting, "Listen"), &[]);
     let answers = Running::begin(named(&connecting, "Hear the answers"), &[]);
     let mut send = named(&connecting, "Send a command").clone();
     assert!(send.text.contains("in/DEVICE/command"), "{}", send.text);
     send.text = send.text.replace("DEVICE", "probe-1");
-    e2e::wait::until_or_tell(|| format!("an answer: {}", answers.said()), async || {
-        assert!(Command::new("sh").args(["-c", &send.text]).status().unwrap().success());
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-        answers.said().contains("\"taken\":true").then_some(())
-    })
+    e2e::wait::until_or_tell(
+        || format!("an answer: {}", answers.said()),
+        async || {
+            assert!(Command::new("sh").args(["-c", &send.text]).status().unwrap().success());
+            tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+            answers.said().contains("\"taken\":true").then_some(())
+        },
+    )
     .await;
     for level in 1..=50 {
         bench.uplink(&[level], false).await;

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
+use e2e::postgres::{ACCOUNT, Postgres};
 use e2e::sink::Sink;
 use e2e::wait::until_or_tell;
 use serde_json::json;
@@ -54,4 +55,45 @@ async fn killed_at_random_nothing_is_lost_and_order_is_kept() {
     let places: Vec<usize> = in_order.lines().map(|id| first[id]).collect();
     assert_eq!(places.len(), sent as usize);
     assert!(places.is_sorted(), "each arrived for the first time after those before it: {places:?}");
+}
+
+#[tokio::test]
+async fn a_table_has_each_message_once_whichever_side_is_killed() {
+    let (mut bench, mut database) = (bench().await, Postgres::start().await);
+    let columns = json!([
+        { "column": "message", "field": "id", "kind": "text" }, { "column": "counter", "field": "frame.counter", "kind": "integer" },
+    ]);
+    let sql = json!({ "url": database.url(), "account": ACCOUNT.0, "table": "readings", "columns": columns, "create": true,
+        "without_tls": true });
+    let new =
+        json!({ "slug": "harbour", "types": ["uplink"], "to": { "sql": sql }, "secrets": { "password": ACCOUNT.1 } });
+    let _: serde_json::Value = bench.service.post("outlets", new).await;
+    let mut sent = 0u32;
+    for kill in 0..KILLS / 2 {
+        let end = Instant::now() + Duration::from_millis(rand::random_range(50..400));
+        while Instant::now() < end {
+            bench.uplink(&sent.to_be_bytes(), false).await;
+            sent += 1;
+        }
+        if kill % 2 == 0 {
+            bench.service.kill();
+            bench.service.start_again();
+            bench.gateway.pull().await;
+        } else {
+            database.kill();
+            bench.uplink(&sent.to_be_bytes(), false).await;
+            sent += 1;
+            database.go_on().await;
+        }
+    }
+    bench.service.sign_in_again().await;
+    let count = || database.query("SELECT COUNT(*) FROM readings").trim().parse::<u32>().unwrap_or_default();
+    until_or_tell(
+        || format!("{sent} rows; there are {}", count()),
+        async || {
+            let _: serde_json::Value = bench.service.post("outlets/harbour/resume", json!({})).await;
+            (count() == sent).then_some(())
+        },
+    )
+    .await;
 }

@@ -1,6 +1,7 @@
 //! Outlets: messages are delivered to other systems.
 
 mod broker;
+mod certificates;
 mod commands;
 mod connecting;
 mod console;

@@ -25,6 +25,13 @@ async fn a_script_is_tried_saved_and_obeyed() {
     let after: Vec<Option<Value>> = tried.items.iter().map(|item| item.after.clone()).collect();
     assert_eq!(after, [None, Some(json!({ "place": "probe-1", "cm": 100 }))], "newest first");
     assert!(tried.items.iter().all(|item| item.why.is_none()));
+    let (_, page) =
+        include_str!("../../../../../docs/outlets.md").split_once("```javascript\nfunction transform").unwrap();
+    let documented = format!("function transform{}", page.split_once("```").unwrap().0.replace("water_level", "level"));
+    let trial = json!({ "types": ["uplink"], "shape": { "script": documented } });
+    let tried: ShapeTried = bench.service.post("outlets/shape", trial).await;
+    assert_eq!(tried.items[0].after, Some(json!({ "place": "probe-1", "cm": 300 })));
+    assert_eq!((&tried.items[1].after, &tried.items[1].why), (&None, &None));
     let failing = json!({ "types": ["uplink"], "shape": { "script": "function transform(m) {\n return m.none.x; }" } });
     let tried: ShapeTried = bench.service.post("outlets/shape", failing).await;
     let why = tried.items[0].why.as_ref().unwrap();

@@ -163,3 +163,24 @@ async fn the_client_sets_one_up_looks_after_it_and_removes_it() {
     let none: Vec<Outlet> = service.list("outlets").await;
     assert!(none.is_empty());
 }
+
+#[tokio::test]
+async fn secrets_are_not_sent_to_another_server_than_they_were_given_for() {
+    let (bench, sink, other) = (bench().await, Sink::start().await, Sink::start().await);
+    let service = &bench.service;
+    outlet(service, &sink, json!({ "secrets": { "bearer": "the-bearer-of-all", "signing": "sixteen characters" } }))
+        .await;
+    let to_other = json!({ "to": { "webhook": { "url": other.url() } } });
+    let (status, problem) = service.call(Method::PATCH, PATH, Some(to_other.clone())).await;
+    assert!(status == 422 && problem.to_string().contains("secrets.bearer"), "{problem}");
+    let mut given = to_other;
+    given["secrets"] = json!({ "bearer": "another bearer".replace(' ', "-") });
+    let (status, answer) = service.call(Method::PATCH, PATH, Some(given)).await;
+    assert_eq!(status, 200, "{answer}");
+    // Another path of the same server is no other server.
+    let path = json!({ "to": { "webhook": { "url": format!("{}/again", other.url()) } } });
+    let (status, answer) = service.call(Method::PATCH, PATH, Some(path)).await;
+    assert_eq!(status, 200, "{answer}");
+    let (status, problem) = service.call(Method::PATCH, PATH, Some(json!({ "to": { "mqtt": { "qos": 2 } } }))).await;
+    assert!(status == 422 && problem.to_string().contains("stays one"), "{problem}");
+}

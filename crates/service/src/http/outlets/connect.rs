@@ -37,7 +37,9 @@ fn address(text: &str) -> Result<&str, Problem> {
     let rest = text.strip_prefix("https://").or_else(|| text.strip_prefix("http://"));
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | ':' | '[' | ']' | '/' | '_');
     match rest {
-        Some(rest) if !rest.is_empty() && text.len() <= LONGEST && rest.chars().all(plain) => Ok(text.trim_end_matches('/')),
+        Some(rest) if !rest.is_empty() && text.len() <= LONGEST && rest.chars().all(plain) => {
+            Ok(text.trim_end_matches('/'))
+        }
         _ => Err(bad_field("address", text, "an address like https://HOST or http://HOST:PORT is allowed")),
     }
 }
@@ -116,7 +118,8 @@ mod tests {
     #[test]
     fn nothing_in_an_address_or_a_word_can_leave_the_line_it_stands_in() {
         assert_eq!(address("http://127.0.0.1:8680/").unwrap(), "http://127.0.0.1:8680");
-        for bad in ["", "heron.example", "https://", "https://a b", "https://a'; rm -rf /", "https://a$(x)", "ftp://a"] {
+        for bad in ["", "heron.example", "https://", "https://a b", "https://a'; rm -rf /", "https://a$(x)", "ftp://a"]
+        {
             assert!(address(bad).is_err(), "{bad}");
         }
         assert!(word("fleet", "tide-and-sluice").is_ok() && word("fleet", "tide'&").is_err());

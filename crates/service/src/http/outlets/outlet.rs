@@ -287,7 +287,7 @@ pub(crate) async fn send_again(
         let now = app.store.outlet_by_id(before.id).await?.map(|row| row.progress).unwrap_or_default();
         let from = position.min(now.position);
         let undone = now.undone.into_iter().filter(|told| *told <= from).collect();
-        app.store.note_progress(before.id, &Progress { position: from, undone }).await
+        app.store.note_progress(before.id, &Progress { position: from, undone, tried: now.tried }).await
     };
     app.outlets.change(&before, again).await?;
     Ok(Json(SentAgain { messages: app.store.count_told(estate.id, (position, until)).await? }))

@@ -9,12 +9,15 @@
   import Notice from "#lib/components/common/Notice.svelte";
   import State from "#lib/components/common/State.svelte";
   import Tabs, { currentTab } from "#lib/components/common/Tabs.svelte";
+  import Commands from "#lib/components/outlet/Commands.svelte";
+  import Connect from "#lib/components/outlet/Connect.svelte";
   import DeadLetters from "#lib/components/outlet/DeadLetters.svelte";
   import Deliveries from "#lib/components/outlet/Deliveries.svelte";
   import Exchange from "#lib/components/outlet/Exchange.svelte";
   import OutletForm from "#lib/components/outlet/OutletForm.svelte";
   import { ago, moment, waiting } from "#lib/format.ts";
   import { live } from "#lib/live.svelte.ts";
+  import { place } from "#lib/outlet.svelte.ts";
   import { Action, resource } from "#lib/resource.svelte.ts";
   import { session } from "#lib/session.svelte.ts";
 
@@ -26,8 +29,11 @@
   const tabs = $derived([
     { id: "deliveries", label: "Deliveries" },
     { id: "letters", label: `Dead letters${outlet?.status.dead_letters ? ` (${outlet.status.dead_letters})` : ""}` },
+    ...(outlet?.status.commands ? [{ id: "commands", label: "Commands" }] : []),
+    { id: "connect", label: "Connect" },
     { id: "settings", label: "Settings" },
   ]);
+  const connecting = resource(() => call(api.GET("/api/v1/estates/{estate}/outlets/{outlet}/connect", { params: { path } })));
   const act = new Action();
   let tried = $state<Delivery | null>(null);
   let since = $state("");
@@ -132,7 +138,13 @@
           >{/if}
       </p>
     {/if}
-    <p class="mt-3 font-mono text-sm break-all text-base-content/80">{outlet.to.webhook.method ?? "POST"} {outlet.to.webhook.url}</p>
+    {#if status.commands}
+      <p class="mt-3 {status.commands.listening ? '' : 'text-error'}" data-listening={status.commands.listening}>
+        {#if status.commands.listening}Commands are taken since {moment(status.commands.since)}.{:else}<b>Commands are not taken:</b>
+          {status.commands.why}{/if}
+      </p>
+    {/if}
+    <p class="mt-3 font-mono text-sm break-all text-base-content/80">{place(outlet.to)}</p>
   </Card>
   {#if may}
     <Tabs {tabs} label="Outlet" />
@@ -140,6 +152,11 @@
       <Deliveries outlet={slug} />
     {:else if currentTab(tabs) === "letters"}
       <DeadLetters outlet={slug} changed={() => void held.load()} />
+    {:else if currentTab(tabs) === "commands"}
+      <Commands outlet={slug} />
+    {:else if currentTab(tabs) === "connect"}
+      <Notice text={connecting.problem} />
+      {#if connecting.value}<Connect connecting={connecting.value} />{:else if !connecting.problem}<Loading />{/if}
     {:else}
       {#key outlet.revision}<OutletForm {outlet} done={saved} />{/key}
       <Card title="Send again" tag="form" class="mt-6" onsubmit={sendAgain}>
