@@ -97,11 +97,12 @@ impl Store {
         which: &MessageQuery,
         limit: u32,
     ) -> Result<Vec<Message>, StoreError> {
-        let mut query = QueryBuilder::<MySql>::new("SELECT body FROM messages");
-        if which.device.is_some() {
-            // A device's latest are at the end of its index. Left to itself, the database reads all of its messages and sorts.
-            query.push(" FORCE INDEX (dev_eui)");
-        }
+        // Left to itself, the database reads all messages of a device, or of all devices of a fleet, and sorts them. A device's latest
+        // are at the end of its index; those of a fleet are found by going back from the newest of all.
+        let mut query = QueryBuilder::<MySql>::new(match which.device {
+            Some(_) => "SELECT body FROM messages FORCE INDEX (dev_eui)",
+            None => "SELECT STRAIGHT_JOIN body FROM messages",
+        });
         query.push(" WHERE estate_id = ").push_bind(estate_id);
         which.limit(&mut query, estate_id);
         query.push(if which.oldest_first { " ORDER BY id LIMIT " } else { " ORDER BY id DESC LIMIT " });

@@ -1,6 +1,7 @@
 //! Topics of MQTT with placeholders: of the messages that go out, and of the commands that come back.
 
 use api::message::Message;
+use api::outlet::MessageType;
 use lorawan::Eui64;
 
 use super::type_of;
@@ -156,6 +157,10 @@ impl Pattern {
             ([Part::Text(a)], [Part::Text(b)]) => a == b,
             ([], []) => true,
             ([], [Part::Text(_)]) | ([Part::Text(_)], []) => false,
+            ([Part::Placeholder(Placeholder::Type)], [Part::Text(text)])
+            | ([Part::Text(text)], [Part::Placeholder(Placeholder::Type)]) => {
+                MessageType::ALL.iter().any(|kind| kind.name() == text)
+            }
             _ => could_be(a, b),
         };
         self.levels.len() == other.levels.len() && self.levels.iter().zip(&other.levels).all(same)
@@ -261,8 +266,9 @@ mod tests {
     #[test]
     fn topics_that_could_be_the_same_are_told() {
         let meet = |a: &str, b: &str| pattern(a).could_meet(&pattern(b)) && pattern(b).could_meet(&pattern(a));
-        assert!(meet("a/{device}/{type}", "a/{device}/command"));
+        assert!(meet("a/{device}/{type}", "a/{device}/uplink") && meet("a/{device}/{model}", "a/{device}/command"));
         assert!(meet("{fleet}/x", "a/{device}") && meet("a-{type}/x", "a-{fleet}/x") && meet("a", "a"));
+        assert!(!meet("a/{device}/{type}", "a/{device}/command"), "no type has that name");
         assert!(!meet("a/{device}/up/{type}", "a/{device}/command"));
         assert!(!meet("out/{device}", "in/{device}") && !meet("a/out-{type}", "a/in-{device}"));
         assert!(!meet("a/", "a/b"));

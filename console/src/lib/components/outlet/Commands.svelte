@@ -18,13 +18,16 @@
   <p class="text-base-content/75">No command came since the service was started. <b>Connect</b> shows how one is sent.</p>
 {:else if held.value}
   <DataTable data-commands>
-    {#snippet head()}<th>When</th><th>Taken</th><th>Topic</th><th>Command and answer</th>{/snippet}
+    {#snippet head()}<th>When</th><th>Taken</th><th>Topic, command and answer</th>{/snippet}
     {#each held.value.items as one (one.at + one.topic)}
       <tr>
         <td class="whitespace-nowrap tabular-nums">{moment(one.at)}</td>
         <td class="whitespace-nowrap {one.taken ? 'text-success' : 'text-error'}">{one.taken ? "✓ yes" : "✕ no"}</td>
-        <td class="font-mono text-[0.85em] break-all">{one.topic}</td>
-        <td class="min-w-64 font-mono text-[0.85em] break-all">{one.command}<br /><span class="text-base-content/75">{one.answer}</span></td>
+        <td class="min-w-64 font-mono text-[0.85em]">
+          <b class="font-semibold break-all">{one.topic}</b><br />
+          <span class="break-all">{one.command}</span><br />
+          <span class="break-all text-base-content/75">{one.answer}</span>
+        </td>
       </tr>
     {/each}
   </DataTable>

@@ -71,7 +71,7 @@ async fn a_broker_is_set_up_with_a_script_and_commands_come_back() {
     browser.fill("input[name=slug]", "quay-panel").await.unwrap();
     browser.choose("select[name=kind]", "mqtt").await;
     browser.fill("input[name=url]", &broker.url()).await.unwrap();
-    browser.fill("input[name=topic]", "quay/{device}/{type}").await.unwrap();
+    browser.fill("input[name=topic]", "quay/{device}/{model}").await.unwrap();
     browser.click(By::Css("input[name=types][value=uplink]")).await;
     browser.click(By::Css("input[name=takes-commands]")).await;
     browser.fill("input[name=commands]", "quay/{device}/command").await.unwrap();

@@ -3,8 +3,9 @@
 //! What is delivered is on the disk. A line that a kill has cut off is taken away before the next one is written, and its
 //! message comes again.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
 use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -15,6 +16,9 @@ use super::{Outcome, Shaped, Tried};
 
 /// Messages that are written at once.
 pub(super) const MOST: usize = 1_000;
+/// The service's group may read what is written, as the collector of somebody else does; the data folder keeps it out all the same.
+const FOLDER_MODE: u32 = 0o750;
+const FILE_MODE: u32 = 0o640;
 /// Files' names end like this.
 const ENDING: &str = ".jsonl";
 
@@ -99,7 +103,8 @@ impl Inner {
 
     /// Opens the file of a period that has room, or begins another.
     fn begin(&self, period: &str, more: u64) -> io::Result<Open> {
-        fs::create_dir_all(&self.path)?;
+        DirBuilder::new().recursive(true).mode(FOLDER_MODE).create(&self.path)?;
+        fs::set_permissions(&self.path, Permissions::from_mode(FOLDER_MODE))?;
         let last = self.files()?.pop().filter(|(path, _)| name(path).starts_with(period));
         if let Some((path, _)) = &last {
             let (file, length) = mended(path)?;
@@ -110,6 +115,7 @@ impl Inner {
         let number = last.and_then(|(path, _)| number(&path)).map_or(1, |number| number.saturating_add(1));
         let path = self.path.join(format!("{period}-{number:05}{ENDING}"));
         let file = OpenOptions::new().append(true).create_new(true).open(&path)?;
+        file.set_permissions(Permissions::from_mode(FILE_MODE))?;
         File::open(&self.path)?.sync_all()?;
         self.make_room()?;
         Ok(Open { file, path, length: 0, period: period.to_owned() })
@@ -222,6 +228,8 @@ mod tests {
         );
         let second = fs::read_to_string(inner.path.join("2026-05-04T10-00001.jsonl")).unwrap();
         assert_eq!(second, "two\nthree\n");
+        let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+        assert_eq!((mode(&inner.path), mode(&inner.path.join("2026-05-04T10-00001.jsonl"))), (0o750, 0o640));
         // Another start goes on with the last one.
         let again = folder(&inner.path, Rotation::Hour, 10, 1_000);
         again.write(b"five\n", at("2026-05-04T10:30:00Z")).unwrap();
