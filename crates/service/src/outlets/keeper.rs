@@ -21,6 +21,7 @@ use crate::outlets::reader::Reader;
 use crate::outlets::sending::{Allowed, Parts, Sender};
 use crate::outlets::task::{Extra, MOST_EXTRA, Task};
 use crate::pipeline::directory::Directory;
+use crate::pipeline::metrics::Metrics;
 use crate::pipeline::recent::Recent;
 
 /// Before outlets are read once more, if the database did not answer at the start.
@@ -51,6 +52,7 @@ pub(crate) fn runtime() -> std::io::Result<Runtime> {
 pub(crate) struct Outlets {
     store: Store,
     recent: Arc<Recent>,
+    metrics: Arc<Metrics>,
     allowed: Allowed,
     directory: Arc<Directory>,
     /// What commands that come back go through; known once the network runs.
@@ -88,12 +90,13 @@ pub(crate) struct Troubled {
 impl Outlets {
     pub(crate) fn new(
         store: Store,
-        (recent, directory): (Arc<Recent>, Arc<Directory>),
+        (recent, directory, metrics): (Arc<Recent>, Arc<Directory>, Arc<Metrics>),
         allowed: Allowed,
         (runtime, stopping): (Handle, CancellationToken),
     ) -> Self {
         let (running, turn) = (Mutex::default(), tokio::sync::Mutex::default());
-        Self { store, recent, allowed, directory, downlinks: OnceLock::new(), running, turn, runtime, stopping }
+        let downlinks = OnceLock::new();
+        Self { store, recent, metrics, allowed, directory, downlinks, running, turn, runtime, stopping }
     }
 
     /// Says what commands that come back go through.
@@ -198,6 +201,7 @@ impl Outlets {
                 sender,
                 store: self.store.clone(),
                 recent: Arc::clone(&self.recent),
+                metrics: Arc::clone(&self.metrics),
                 news: Arc::clone(&news),
                 extra: extra_taken,
                 stopping: stop.clone(),

@@ -21,10 +21,14 @@ use crate::outlets::news::{SharedNews, locked};
 use crate::outlets::reader::Reader;
 use crate::outlets::sending::{Outcome, Sender};
 use crate::outlets::window::{Item, MOST, Window};
+use crate::pipeline::metrics::Metrics;
 use crate::pipeline::recent::Recent;
 
 /// How often it is noted how far the outlet has come.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
+/// While uplinks are stored so late, the database and the processor are theirs: outlets read on in steps, with this pause.
+const LATE: Duration = Duration::from_secs(1);
+const WHILE_LATE: Duration = Duration::from_secs(2);
 /// How often devices with the outlet's tag are looked up.
 const TAG_EVERY: Duration = Duration::from_secs(10);
 /// How long answers are waited for when the outlet ends.
@@ -55,6 +59,7 @@ pub(super) struct Task {
     pub sender: Arc<Sender>,
     pub store: Store,
     pub recent: Arc<Recent>,
+    pub metrics: Arc<Metrics>,
     pub news: SharedNews,
     pub extra: mpsc::Receiver<Extra>,
     pub stopping: CancellationToken,
@@ -200,6 +205,10 @@ impl Task {
                 Ok(found) => {
                     found.into_iter().for_each(|(told, written)| window.put(Item::new(told, written)));
                     window.pass(reader.position());
+                    if self.metrics.behind() >= LATE {
+                        work.read_at = Instant::now() + WHILE_LATE;
+                        return;
+                    }
                 }
                 Err(why) => return self.database_is_away(work, &why),
             }

@@ -112,7 +112,8 @@ impl Shared {
             hosts: options.outlet_hosts.iter().map(|host| host.to_ascii_lowercase()).collect(),
             folders: options.outlet_folders.clone().unwrap_or_else(|| options.data.join("outlets")),
         };
-        let known = (Arc::clone(&recent), Arc::clone(&directory));
+        let metrics = Arc::new(Metrics::new(options.collect_ms));
+        let known = (Arc::clone(&recent), Arc::clone(&directory), Arc::clone(&metrics));
         let outlets = Outlets::new(store.clone(), known, allowed, (for_outlets, stopping.clone()));
         let shared = Self {
             forecaster: Arc::new(Forecaster::new(Arc::clone(&grounds), &options.data)?),
@@ -125,7 +126,7 @@ impl Shared {
             recent,
             outlets: Arc::new(outlets),
             ingest: Arc::default(),
-            metrics: Arc::new(Metrics::new(options.collect_ms)),
+            metrics,
             condition: Arc::default(),
             doubts: Arc::default(),
             credentials: Arc::new(Credentials::load(store.clone()).await?),
