@@ -77,8 +77,11 @@ async fn one_device_one_gateway_from_radio_to_reading() {
 
     let gateways: Vec<Gateway> = service.heron_json(&["gateway", "list"]);
     assert_eq!((gateways.len(), gateways[0].state), (1, GatewayState::Listening));
-    let strangers: Vec<Stranger> = service.heron_json(&["gateway", "strangers"]);
-    assert!(strangers.iter().any(|s| s.eui.to_string() == "02c7e000000000ff" && s.frames_turned_away > 0));
+    until("the stranger", async || {
+        let strangers: Vec<Stranger> = service.heron_json(&["gateway", "strangers"]);
+        strangers.iter().any(|s| s.eui.to_string() == "02c7e000000000ff" && s.frames_turned_away > 0).then_some(())
+    })
+    .await;
 
     // A command goes down, the device obeys, and its next reading says so.
     let item: OutboxItem =

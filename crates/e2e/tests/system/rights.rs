@@ -23,7 +23,7 @@ const OTHER_GATEWAY: Eui64 = Eui64(0x02a1_f000_0000_00f1);
 const APART: Eui64 = Eui64(0x02b0_0900_0000_0002);
 
 /// What somebody with only a part of an estate reaches beside the devices in it: lists, limited to that part.
-const IN_PART: [&str; 23] = [
+const IN_PART: [&str; 24] = [
     "export_traffic",
     "list_fleets",
     "show_fleet",
@@ -38,6 +38,7 @@ const IN_PART: [&str; 23] = [
     "history",
     "live",
     "next_messages",
+    "connect_to_messages",
     "stream_messages",
     "add_device",
     "show_survey",

@@ -29,23 +29,13 @@ const RETRY: Duration = Duration::from_secs(5);
 
 /// Threads that deliver.
 const THREADS: usize = 2;
-/// Their scheduling priority: frames, and the database that stores them, go first when the processor is busy.
-const NICENESS: i32 = 10;
 
-/// What outlets work on: threads of their own, which yield to all others.
+/// What outlets work on: threads of their own, so that shaping and sending keep none of those busy that take frames.
 ///
 /// # Errors
 /// If no thread can be started.
 pub(crate) fn runtime() -> std::io::Result<Runtime> {
-    Builder::new_multi_thread()
-        .worker_threads(THREADS)
-        .thread_name("outlets")
-        .enable_all()
-        .on_thread_start(|| {
-            // On Linux a thread has a priority of its own (sched(7)). Without, it works all the same.
-            let _ = rustix::process::nice(NICENESS);
-        })
-        .build()
+    Builder::new_multi_thread().worker_threads(THREADS).thread_name("outlets").enable_all().build()
 }
 
 /// All outlets.

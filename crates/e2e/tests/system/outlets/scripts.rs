@@ -18,7 +18,10 @@ async fn a_script_is_tried_saved_and_obeyed() {
     for level in [10, 30] {
         bench.uplink(&[level], false).await;
     }
-    let both = async || (stored(&bench.service, "uplink").await.len() == 2).then_some(());
+    let read =
+        |message: &api::message::Message| serde_json::to_string(message).is_ok_and(|json| json.contains("\"level\""));
+    let both =
+        async || (stored(&bench.service, "uplink").await.iter().filter(|one| read(one)).count() == 2).then_some(());
     e2e::wait::until("two uplinks", both).await;
     let tried: ShapeTried =
         bench.service.post("outlets/shape", json!({ "shape": { "script": SCRIPT }, "types": ["uplink"] })).await;
