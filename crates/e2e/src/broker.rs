@@ -1,12 +1,12 @@
 //! An MQTT broker for tests, as `herond broker-files` sets it up.
 
-use std::net::SocketAddr;
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::path::Path;
+use std::process::{Child, Command};
 
 use tempfile::TempDir;
 
 use crate::mariadb::free_port;
+use crate::mosquitto::{started, user};
 use crate::programs::program;
 
 /// A broker on loopback, with files of the service's authority.
@@ -36,12 +36,6 @@ impl Broker {
         let mut broker = Self { process: None, folder, port };
         broker.go_on().await;
         broker
-    }
-
-    fn mosquitto() -> PathBuf {
-        // Debian keeps it where only root looks.
-        let usual = PathBuf::from("/usr/sbin/mosquitto");
-        if usual.exists() { usual } else { "mosquitto".into() }
     }
 
     /// Gives it a second door, open to everybody, and no limits: as another make of broker might be set up.
@@ -82,24 +76,12 @@ impl Broker {
     /// # Panics
     /// If it does not come up.
     pub async fn go_on(&mut self) {
-        let user = Command::new("id").arg("-un").output().expect("id runs");
-        let user = String::from_utf8_lossy(&user.stdout).trim().to_owned();
+        let user = user();
         let config = self.folder.path().join("mosquitto.conf");
         let text = std::fs::read_to_string(&config).expect("written by herond");
         let text = format!("{}user {user}\n", text.split_once("user ").map_or(text.as_str(), |(before, _)| before));
         std::fs::write(&config, text).expect("written");
-        let process = Command::new("setpriv")
-            .args(["--pdeathsig", "KILL"])
-            .arg(Self::mosquitto())
-            .arg("-c")
-            .arg(&config)
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("mosquitto starts; scripts/test installs it");
-        self.process = Some(process);
-        let address = SocketAddr::from(([127, 0, 0, 1], self.port));
-        crate::wait::until("the broker", async || tokio::net::TcpStream::connect(address).await.ok()).await;
+        self.process = Some(started(&config, self.port).await);
     }
 
     /// Ends it as a power cut would.

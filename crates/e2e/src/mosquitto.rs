@@ -2,6 +2,7 @@
 
 use std::io::{BufRead as _, BufReader};
 use std::net::SocketAddr;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -13,6 +14,30 @@ use crate::wait::until_or_tell;
 
 /// What a listener separates the parts of a message with.
 const BETWEEN: char = '\u{1f}';
+
+/// The account that a broker runs as: the one of this test.
+pub(crate) fn user() -> String {
+    let user = Command::new("id").arg("-un").output().expect("id runs");
+    String::from_utf8_lossy(&user.stdout).trim().to_owned()
+}
+
+/// Starts a broker with this configuration, and waits until it listens. It ends with the test.
+pub(crate) async fn started(config: &Path, port: u16) -> Child {
+    // Debian keeps it where only root looks.
+    let usual = Path::new("/usr/sbin/mosquitto");
+    let process = Command::new("setpriv")
+        .args(["--pdeathsig", "KILL"])
+        .arg(if usual.exists() { usual } else { Path::new("mosquitto") })
+        .arg("-c")
+        .arg(config)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("mosquitto starts; scripts/test installs it");
+    let address = SocketAddr::from(([127, 0, 0, 1], port));
+    crate::wait::until("the broker", async || tokio::net::TcpStream::connect(address).await.ok()).await;
+    process
+}
 
 /// A broker on loopback.
 pub struct Mosquitto {
@@ -52,27 +77,13 @@ impl Mosquitto {
     /// # Panics
     /// If it does not come up.
     pub async fn go_on(&mut self) {
-        let user = Command::new("id").arg("-un").output().expect("id runs");
-        let user = String::from_utf8_lossy(&user.stdout).trim().to_owned();
-        let folder = self.folder.path().display();
+        let (folder, user) = (self.folder.path().display(), user());
         let kept = format!("persistence true\npersistence_location {folder}/\nautosave_interval 1\n");
         let limits = "max_queued_messages 0\nuser ";
         let text = format!("listener {} 127.0.0.1\n{kept}{limits}{user}\n{}", self.port, self.config);
         let config = self.folder.path().join("mosquitto.conf");
         std::fs::write(&config, text).expect("written");
-        let usual = std::path::Path::new("/usr/sbin/mosquitto");
-        let process = Command::new("setpriv")
-            .args(["--pdeathsig", "KILL"])
-            .arg(if usual.exists() { usual } else { "mosquitto".as_ref() })
-            .arg("-c")
-            .arg(&config)
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("mosquitto starts; scripts/test installs it");
-        self.process = Some(process);
-        let address = SocketAddr::from(([127, 0, 0, 1], self.port));
-        crate::wait::until("the broker", async || tokio::net::TcpStream::connect(address).await.ok()).await;
+        self.process = Some(started(&config, self.port).await);
     }
 
     /// Ends it as a power cut would.

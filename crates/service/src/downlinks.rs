@@ -169,7 +169,7 @@ impl Downlinks {
     /// Whether a downlink can be sent like that.
     ///
     /// # Errors
-    /// Nobody can acknowledge it.
+    /// It asks a group for an acknowledgement.
     pub(crate) async fn check(&self, dev_eui: Eui64, new: &CheckedOutboxItem) -> Result<(), Problem> {
         match new.confirmed && self.network.group(dev_eui).await.is_some() {
             true => Err(bad_field("confirmed", "true", "nobody can answer for a group: leave it out")),

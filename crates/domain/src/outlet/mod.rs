@@ -18,9 +18,9 @@ pub const RETRY_FOR_S: f64 = 6.0 * 3600.0;
 pub const ANSWER_WITHIN_S: f64 = 10.0;
 /// Dead letters that an outlet keeps at most. When there are as many, it waits.
 pub const MOST_DEAD_LETTERS: u64 = 10_000;
-/// Megabytes of one file, if nobody says.
+/// Megabytes of one file, if no number is given.
 pub const FILE_MB: u32 = 64;
-/// Megabytes of an outlet's folder, if nobody says.
+/// Megabytes of an outlet's folder, if no number is given.
 pub const FOLDER_MB: u32 = 1_024;
 
 /// The type of a message, if outlets can deliver it.

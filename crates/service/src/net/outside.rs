@@ -100,6 +100,11 @@ pub(crate) async fn look_up(host: &str, port: u16, allowed: &[String]) -> Result
     Ok(if found.iter().any(|ip| is_inner(*ip)) { Leads::Inside } else { Leads::Outside(found) })
 }
 
+/// Why an outlet does not reach a host.
+pub(crate) fn inside(host: &str) -> anyhow::Error {
+    anyhow!("{host} leads into the network of this machine; the operator can allow it with --outlet-hosts")
+}
+
 /// The host and the port of an address like `https://HOST:PORT/…`.
 ///
 /// # Errors

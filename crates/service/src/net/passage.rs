@@ -17,7 +17,7 @@ use tokio::net::{TcpStream, UnixListener};
 use tokio::task::JoinHandle;
 use tokio_rustls::TlsConnector;
 
-use crate::net::outside::{Leads, look_up};
+use crate::net::outside::{Leads, inside, look_up};
 
 /// How long a connection may take.
 pub(crate) const CONNECT: Duration = Duration::from_secs(5);
@@ -88,11 +88,7 @@ impl Server {
                 TcpStream::connect(addresses.as_slice()).await
             }
             Leads::Allowed => TcpStream::connect((self.host.as_str(), self.port)).await,
-            Leads::Inside => {
-                let host = &self.host;
-                let why = "leads into the network of this machine; the operator can allow it with --outlet-hosts";
-                return Err(anyhow!("{host} {why}"));
-            }
+            Leads::Inside => return Err(inside(&self.host)),
         };
         let stream = stream.map_err(|why| anyhow!("no connection: {why}"))?;
         stream.set_nodelay(true)?;

@@ -26,8 +26,7 @@ use crate::pipeline::recent::Recent;
 
 /// How often it is noted how far the outlet has come.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
-/// While uplinks are stored so late, the database and the processor are theirs: outlets read on in steps, with this pause.
-const LATE: Duration = Duration::from_secs(1);
+/// While uplinks are stored late, the database and the processor are theirs: outlets read on in steps, with this pause.
 const WHILE_LATE: Duration = Duration::from_secs(2);
 /// How often devices with the outlet's tag are looked up.
 const TAG_EVERY: Duration = Duration::from_secs(10);
@@ -205,7 +204,7 @@ impl Task {
                 Ok(found) => {
                     found.into_iter().for_each(|(told, written)| window.put(Item::new(told, written)));
                     window.pass(reader.position());
-                    if self.metrics.behind() >= LATE {
+                    if self.metrics.is_late() {
                         work.read_at = Instant::now() + WHILE_LATE;
                         return;
                     }

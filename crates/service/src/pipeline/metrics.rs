@@ -13,6 +13,8 @@ const FIRST_MS: f64 = 1.0;
 const SLICES: usize = 160;
 /// An uplink that was stored longer ago says nothing about now.
 const LATELY: Duration = Duration::from_secs(2);
+/// Uplinks that take so long until they are durable are late.
+const LATE: Duration = Duration::from_secs(1);
 /// Units of /proc's processor times; 100 on every Linux of today (proc(5), `sysconf(_SC_CLK_TCK)`).
 const TICKS_PER_S: f64 = 100.0;
 /// Units of /proc's memory sizes.
@@ -48,8 +50,13 @@ impl Metrics {
         self.last_at_ms.store(self.now_ms(), Ordering::Relaxed);
     }
 
+    /// Whether uplinks are durable so late that everything else has to wait for them.
+    pub(crate) fn is_late(&self) -> bool {
+        self.behind() >= LATE
+    }
+
     /// How late uplinks are durable now. When none came lately, they are not late.
-    pub(crate) fn behind(&self) -> Duration {
+    fn behind(&self) -> Duration {
         let since_ms = self.now_ms().saturating_sub(self.last_at_ms.load(Ordering::Relaxed));
         let lately = since_ms <= LATELY.as_millis() as u64;
         Duration::from_millis(if lately { self.last_took_ms.load(Ordering::Relaxed) } else { 0 })

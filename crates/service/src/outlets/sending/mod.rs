@@ -17,7 +17,7 @@ use store::{OutletRow, WrittenMessage};
 use tokio_util::sync::CancellationToken;
 
 use crate::downlinks::Downlinks;
-use crate::net::outside::Leads;
+use crate::net::outside::{Leads, inside};
 use crate::outlets::news::SharedNews;
 pub(crate) use shaping::{Shaper, check_script};
 
@@ -105,10 +105,6 @@ fn joined<'a>(texts: impl Iterator<Item = &'a str>, between: &str) -> String {
 /// The beginning of a text, as much as is shown.
 fn beginning(text: &str) -> &str {
     &text[..text.char_indices().nth(MOST_SHOWN).map_or(text.len(), |(end, _)| end)]
-}
-
-fn inside(host: &str) -> anyhow::Error {
-    anyhow::anyhow!("{host} leads into the network of this machine; the operator can allow it with --outlet-hosts")
 }
 
 /// Whether a host may be reached.

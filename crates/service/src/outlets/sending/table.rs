@@ -151,6 +151,28 @@ impl Table {
     }
 }
 
+/// Inserts rows by a connection. The two databases have types of their own for all of it, which say the same.
+macro_rules! insert_all {
+    ($connection:expr, $arguments:ty, ($dialect:expr, $table:expr, $rows:expr)) => {{
+        let at_once = (MOST_PARAMETERS / $table.columns.len().max(1)).max(1);
+        let mut tx = $connection.begin().await?;
+        for rows in $rows.chunks(at_once) {
+            let mut arguments = <$arguments>::default();
+            let mut add = |cell: &Cell| match cell {
+                Cell::Text(value) => arguments.add(value.as_deref()),
+                Cell::Number(value) => arguments.add(value),
+                Cell::Integer(value) => arguments.add(value),
+                Cell::Boolean(value) => arguments.add(value),
+                Cell::Time(value) => arguments.add(value),
+            };
+            rows.iter().flatten().try_for_each(&mut add).map_err(sqlx::Error::Encode)?;
+            let statement = AssertSqlSafe(insert($dialect, $table, rows.len()));
+            sqlx::query_with(statement, arguments).persistent(false).execute(&mut *tx).await?;
+        }
+        tx.commit().await
+    }};
+}
+
 impl Connection {
     async fn create(&mut self, table: &SqlTable) -> Result<(), sqlx::Error> {
         match self {
@@ -166,46 +188,9 @@ impl Connection {
 
     /// Inserts rows in one transaction: a request that fails has done nothing.
     async fn insert(&mut self, table: &SqlTable, rows: &[Vec<Cell>]) -> Result<(), sqlx::Error> {
-        let at_once = (MOST_PARAMETERS / table.columns.len().max(1)).max(1);
         match self {
-            Self::MariaDb(connection) => {
-                let mut tx = connection.begin().await?;
-                for rows in rows.chunks(at_once) {
-                    let mut arguments = MySqlArguments::default();
-                    rows.iter()
-                        .flatten()
-                        .try_for_each(|cell| match cell {
-                            Cell::Text(value) => arguments.add(value.as_deref()),
-                            Cell::Number(value) => arguments.add(value),
-                            Cell::Integer(value) => arguments.add(value),
-                            Cell::Boolean(value) => arguments.add(value),
-                            Cell::Time(value) => arguments.add(value),
-                        })
-                        .map_err(sqlx::Error::Encode)?;
-                    let statement = AssertSqlSafe(insert(Dialect::MariaDb, table, rows.len()));
-                    sqlx::query_with(statement, arguments).persistent(false).execute(&mut *tx).await?;
-                }
-                tx.commit().await
-            }
-            Self::PostgreSql(connection) => {
-                let mut tx = connection.begin().await?;
-                for rows in rows.chunks(at_once) {
-                    let mut arguments = PgArguments::default();
-                    rows.iter()
-                        .flatten()
-                        .try_for_each(|cell| match cell {
-                            Cell::Text(value) => arguments.add(value.as_deref()),
-                            Cell::Number(value) => arguments.add(value),
-                            Cell::Integer(value) => arguments.add(value),
-                            Cell::Boolean(value) => arguments.add(value),
-                            Cell::Time(value) => arguments.add(value),
-                        })
-                        .map_err(sqlx::Error::Encode)?;
-                    let statement = AssertSqlSafe(insert(Dialect::PostgreSql, table, rows.len()));
-                    sqlx::query_with(statement, arguments).persistent(false).execute(&mut *tx).await?;
-                }
-                tx.commit().await
-            }
+            Self::MariaDb(connection) => insert_all!(connection, MySqlArguments, (Dialect::MariaDb, table, rows)),
+            Self::PostgreSql(connection) => insert_all!(connection, PgArguments, (Dialect::PostgreSql, table, rows)),
         }
     }
 }

@@ -16,8 +16,8 @@ use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{HeaderMap, HeaderName, HeaderValue, LOCATION, RETRY_AFTER};
 use reqwest::{Certificate, Client, Identity, Response, StatusCode, Url, redirect};
 
-use super::{MOST_SHOWN, Outcome, Shaped, Tried, beginning, inside, may_reach};
-use crate::net::outside::{Leads, look_up};
+use super::{MOST_SHOWN, Outcome, Shaped, Tried, beginning, may_reach};
+use crate::net::outside::{Leads, inside, look_up};
 
 /// How long a connection may take.
 const CONNECT: Duration = Duration::from_secs(5);

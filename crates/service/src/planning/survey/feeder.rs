@@ -25,9 +25,8 @@ const EVERY: Duration = Duration::from_secs(2);
 /// Messages that are read at a time when something was missed, and the pause after that: frames go first.
 const PAGE: u32 = 1_000;
 const PAUSE: Duration = Duration::from_millis(20);
-/// When so many frames wait for the engine, or uplinks are stored so late, the survey waits as well: the database is theirs.
+/// When so many frames wait for the engine, or uplinks are stored late, the survey waits as well: the database is theirs.
 const BUSY: usize = 500;
-const LATE: Duration = Duration::from_secs(1);
 /// How often it looks whether it still has to wait.
 const WHILE_BUSY: Duration = Duration::from_secs(1);
 /// Observations that are held in memory meanwhile. Further ones are read from the history later.
@@ -150,7 +149,7 @@ impl Feeder {
 
     /// Whether frames wait: they go first, and the database is theirs.
     fn is_busy(&self) -> bool {
-        self.metrics.behind() >= LATE || self.network.backlog().0 >= BUSY
+        self.metrics.is_late() || self.network.backlog().0 >= BUSY
     }
 
     async fn until_there_is_room(&self) {

@@ -106,11 +106,13 @@ impl Broker {
         let topics: BTreeMap<&str, ()> = publications.iter().map(|one| (one.topic.as_str(), ())).collect();
         let shown = super::joined(topics.into_keys().take(20), ", ");
         let line = format!("publish to {shown} at {}, QoS {}", self.of.url, self.of.qos);
+        let headers = match publications.as_slice() {
+            [one] => one.properties.iter().cloned().collect(),
+            _ => BTreeMap::new(),
+        };
         let outcome = publish(&self.wanted, publications).await;
         let mut tried = Tried::of(outcome, line, messages);
-        if let ([_], MqttVersion::V5) = (messages, self.of.version) {
-            tried.request.headers = self.properties(&messages[0]).into_iter().collect();
-        }
+        tried.request.headers = headers;
         tried
     }
 
