@@ -197,7 +197,11 @@ export class OutletDraft {
       ["key", this.key],
     ];
     const set = Object.fromEntries(given.filter(([, value]) => value));
-    return this.secretHeaders.trim() ? { ...set, headers: pairs(this.secretHeaders) } : set;
+    if (!this.secretHeaders.trim()) return set;
+    // A name with nothing after it takes away the one that is set.
+    const known = this.#before?.secrets_set ?? [];
+    const headers = Object.entries(pairs(this.secretHeaders)).map(([name, value]) => [name, value === "" && known.includes(`headers.${name}`) ? null : value]);
+    return { ...set, headers: Object.fromEntries(headers) as Record<string, string | null> };
   }
 
   #all() {

@@ -97,7 +97,7 @@ pub struct Replayed {
 }
 
 /// A shape to be tried on stored messages.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ShapeTrial {
     /// The shape.
@@ -115,12 +115,17 @@ pub struct ShapeTrial {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 1, maximum = 20)]
     pub latest: Option<u32>,
+    /// These messages and no others, in the order of the stream: the ids of their events, at most 20. Those that are kept no
+    /// longer are left out.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(max_items = 20)]
+    pub events: Vec<String>,
 }
 
 /// What a shape makes of messages.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ShapeTried {
-    /// Message by message, newest first.
+    /// Message by message: of the latest ones the newest first, of events in the order of the stream.
     pub items: Vec<TriedMessage>,
 }
 

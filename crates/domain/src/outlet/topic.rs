@@ -51,6 +51,43 @@ enum Part {
     Placeholder(Placeholder),
 }
 
+impl Placeholder {
+    fn value(self, message: &Message) -> Option<String> {
+        let device = message.device.as_ref();
+        match self {
+            Self::Estate => Some(message.estate.clone()),
+            Self::Fleet => message.fleet.clone(),
+            Self::Device => device.map(|device| device.name.clone()),
+            Self::Eui => device.map(|device| device.eui.to_string()),
+            Self::Model => device.and_then(|device| device.model.clone()),
+            Self::Type => type_of(message).map(|kind| kind.name().to_owned()),
+        }
+    }
+}
+
+/// A text with placeholders that goes along with a message, read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Filled(Vec<Part>);
+
+impl Filled {
+    /// Reads a text.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn read(text: &str) -> Result<Self, String> {
+        parts(text).map(Self)
+    }
+
+    /// Fills the placeholders in from a message.
+    pub fn of(&self, message: &Message) -> String {
+        let part = |part: &Part| match part {
+            Part::Text(text) => text.clone(),
+            Part::Placeholder(of) => of.value(message).unwrap_or_else(|| NOTHING.to_owned()),
+        };
+        self.0.iter().map(part).collect()
+    }
+}
+
 /// A topic with placeholders, read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
@@ -84,7 +121,7 @@ impl Pattern {
         if text.starts_with('$') {
             return Err("topics that begin with $ are the broker's own".into());
         }
-        let levels = text.split('/').map(level).collect::<Result<_, _>>()?;
+        let levels = text.split('/').map(parts).collect::<Result<_, _>>()?;
         Ok(Self { levels })
     }
 
@@ -95,15 +132,7 @@ impl Pattern {
 
     /// Fills the placeholders in from a message.
     pub fn of(&self, message: &Message) -> String {
-        let device = message.device.as_ref();
-        self.fill(|placeholder| match placeholder {
-            Placeholder::Estate => Some(message.estate.clone()),
-            Placeholder::Fleet => message.fleet.clone(),
-            Placeholder::Device => device.map(|device| device.name.clone()),
-            Placeholder::Eui => device.map(|device| device.eui.to_string()),
-            Placeholder::Model => device.and_then(|device| device.model.clone()),
-            Placeholder::Type => type_of(message).map(|kind| kind.name().to_owned()),
-        })
+        self.fill(|placeholder| placeholder.value(message))
     }
 
     /// Fills the placeholders in.
@@ -178,7 +207,8 @@ fn could_be(a: &[Part], b: &[Part]) -> bool {
         && (last_a.ends_with(&last_b) || last_b.ends_with(&last_a))
 }
 
-fn level(text: &str) -> Result<Vec<Part>, String> {
+/// The texts and placeholders of a text.
+fn parts(text: &str) -> Result<Vec<Part>, String> {
     let (mut parts, mut rest) = (Vec::new(), text);
     while let Some(open) = rest.find(['{', '}']) {
         if open > 0 {
@@ -222,6 +252,19 @@ mod tests {
 
     fn pattern(text: &str) -> Pattern {
         Pattern::read(text).unwrap()
+    }
+
+    #[test]
+    fn a_text_keeps_what_a_topic_could_not_have() {
+        let mut message = notice("tide", "gauge");
+        message.device.as_mut().unwrap().name = "quay/#1".into();
+        assert_eq!(Filled::read("{fleet} + {device}").unwrap().of(&message), "tide + quay/#1");
+        message.fleet = None;
+        assert_eq!(Filled::read("{fleet}").unwrap().of(&message), "-");
+        assert_eq!(Filled::read("").unwrap().of(&message), "");
+        for wrong in ["{gateway}", "{fleet", "fleet}", "{}"] {
+            assert!(Filled::read(wrong).is_err(), "{wrong}");
+        }
     }
 
     #[test]

@@ -19,7 +19,7 @@ use crate::downlinks::Downlinks;
 use crate::outlets::news::{OutletNews, SharedNews, locked as news_of};
 use crate::outlets::reader::Reader;
 use crate::outlets::sending::{Allowed, Parts, Sender};
-use crate::outlets::task::{Extra, MOST_EXTRA, Task};
+use crate::outlets::task::{Extra, MOST_EXTRA, Ration, Task};
 use crate::pipeline::directory::Directory;
 use crate::pipeline::metrics::Metrics;
 use crate::pipeline::recent::Recent;
@@ -42,7 +42,7 @@ pub(crate) fn runtime() -> std::io::Result<Runtime> {
 pub(crate) struct Outlets {
     store: Store,
     recent: Arc<Recent>,
-    metrics: Arc<Metrics>,
+    ration: Arc<Ration>,
     allowed: Allowed,
     directory: Arc<Directory>,
     /// What commands that come back go through; known once the network runs.
@@ -86,7 +86,8 @@ impl Outlets {
     ) -> Self {
         let (running, turn) = (Mutex::default(), tokio::sync::Mutex::default());
         let downlinks = OnceLock::new();
-        Self { store, recent, metrics, allowed, directory, downlinks, running, turn, runtime, stopping }
+        let ration = Ration::new(metrics);
+        Self { store, recent, ration, allowed, directory, downlinks, running, turn, runtime, stopping }
     }
 
     /// Says what commands that come back go through.
@@ -127,26 +128,27 @@ impl Outlets {
     }
 
     /// A sender for an outlet. `downlinks` are what commands go through, for one that takes them.
-    fn sender(&self, row: &OutletRow, news: &SharedNews, downlinks: Option<Downlinks>) -> Result<Sender> {
+    async fn sender(&self, row: &OutletRow, news: &SharedNews, downlinks: Option<Downlinks>) -> Result<Sender> {
         let (allowed, stopping) = (self.allowed.clone(), self.stopping.clone());
         let estate = self.directory.estate_slug(row.estate_id);
-        // What a sender begins belongs to the outlets as well.
-        let _entered = self.runtime.enter();
-        Sender::new(row, &estate, Parts { allowed, downlinks, news: Arc::clone(news), stopping })
+        let parts = Parts { allowed, downlinks, news: Arc::clone(news), stopping };
+        let row = row.clone();
+        // The system's certificates are read from the disk. What a sender begins belongs to the outlets' threads as well.
+        self.runtime.spawn_blocking(move || Sender::new(&row, &estate, parts)).await?
     }
 
     /// Whether an outlet could send.
     ///
     /// # Errors
     /// What of the settings cannot be used: the field, as the error's text; and why, as its cause.
-    pub(crate) fn check(&self, row: &OutletRow) -> Result<()> {
-        self.sender(row, &SharedNews::new(Mutex::new(OutletNews::new(0))), None).map(drop)
+    pub(crate) async fn check(&self, row: &OutletRow) -> Result<()> {
+        self.sender(row, &SharedNews::new(Mutex::new(OutletNews::new(0))), None).await.map(drop)
     }
 
     /// Begins an outlet.
     pub(crate) async fn begin(&self, row: OutletRow) {
         let _turn = self.turn.lock().await;
-        self.begin_now(row);
+        self.begin_now(row).await;
     }
 
     /// Stops an outlet, changes its record, and starts it again. Requests that are under way are waited for, within limits.
@@ -159,17 +161,17 @@ impl Outlets {
         self.end_now(row.id).await;
         let done = change.await;
         match self.store.outlet_by_id(row.id).await {
-            Ok(Some(row)) => self.begin_now(row),
+            Ok(Some(row)) => self.begin_now(row).await,
             Ok(None) => {}
             Err(why) => {
                 tracing::warn!("outlet {} goes on as it was when it was last read: {why}", row.settings.slug);
-                self.begin_now(row.clone());
+                self.begin_now(row.clone()).await;
             }
         }
         done
     }
 
-    fn begin_now(&self, row: OutletRow) {
+    async fn begin_now(&self, row: OutletRow) {
         let mut told = OutletNews::new(row.progress.position);
         told.waiting = row.progress.undone.len() as u64;
         let paused = row.paused.as_ref().map(|paused| paused.why.clone());
@@ -178,7 +180,10 @@ impl Outlets {
         }
         let news: SharedNews = Arc::new(Mutex::new(told));
         // One that is paused has no connection either.
-        let sender = paused.is_none().then(|| self.sender(&row, &news, self.downlinks.get().cloned()));
+        let sender = match paused {
+            Some(_) => None,
+            None => Some(self.sender(&row, &news, self.downlinks.get().cloned()).await),
+        };
         if let Some(Err(why)) = &sender {
             news_of(&news).becomes(OutletState::Failing, Some(format!("{why:#}")));
         }
@@ -191,7 +196,7 @@ impl Outlets {
                 sender,
                 store: self.store.clone(),
                 recent: Arc::clone(&self.recent),
-                metrics: Arc::clone(&self.metrics),
+                ration: Arc::clone(&self.ration),
                 news: Arc::clone(&news),
                 extra: extra_taken,
                 stopping: stop.clone(),
@@ -283,7 +288,7 @@ impl Outlets {
         let running = self.locked().get(&row.id).and_then(|running| running.sender.clone());
         let sender = match running {
             Some(sender) => sender,
-            None => Arc::new(self.sender(row, &SharedNews::new(Mutex::new(OutletNews::new(0))), None)?),
+            None => Arc::new(self.sender(row, &SharedNews::new(Mutex::new(OutletNews::new(0))), None).await?),
         };
         Ok(sender.send(&[written]).await.1)
     }

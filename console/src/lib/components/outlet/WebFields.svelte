@@ -7,6 +7,7 @@
   import type { OutletDraft } from "#lib/outlet.svelte.ts";
 
   let { draft, before }: { draft: OutletDraft; before: Outlet | null } = $props();
+  const kept = $derived(before?.secrets_set.filter((one) => one.startsWith("headers.")).map((one) => one.slice("headers.".length)) ?? []);
 </script>
 
 <Field label="Address" hint="Each message is sent there by POST, as JSON">
@@ -35,7 +36,9 @@
     <Secret
       label="Headers with secrets in them, one a line"
       name="headers-with-secrets"
-      hint="They are not shown any more once they are saved"
+      hint={kept.length > 0
+        ? `Set, and not shown: ${kept.join(", ")}. Write those that change; a name with nothing after its = is removed.`
+        : "They are not shown any more once they are saved"}
       long
       bind:value={draft.secretHeaders}
       before={null}

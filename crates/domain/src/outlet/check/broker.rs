@@ -7,7 +7,7 @@ use api::problem::{FieldProblems, Problem, bad_field};
 
 use super::{has_control, pem};
 use crate::outlet::address::BrokerAddress;
-use crate::outlet::topic::{Pattern, Placeholder};
+use crate::outlet::topic::{Filled, Pattern, Placeholder};
 
 /// The longest name that all brokers of MQTT 3.1.1 have to take is 23 bytes (§3.1.3.1); most take more.
 const LONGEST_NAME: usize = 100;
@@ -84,6 +84,7 @@ fn properties(all: &BTreeMap<String, String>) -> Result<(), Problem> {
         if value.len() > LONGEST_PROPERTY || has_control(value) {
             return Err(bad_field(&field, value, format!("at most {LONGEST_PROPERTY} bytes are allowed")));
         }
+        Filled::read(value).map_err(|why| bad_field(&field, value, why))?;
     }
     Ok(())
 }
@@ -160,6 +161,9 @@ mod tests {
         assert_eq!(fields(old), ["to.mqtt.expires_after_s", "to.mqtt.user_properties"]);
         let own = |b: &mut MqttBroker, _: &mut OutletSecrets| drop(b.user_properties.insert("id".into(), "x".into()));
         assert_eq!(fields(own), ["to.mqtt.user_properties.id"]);
+        let strange =
+            |b: &mut MqttBroker, _: &mut OutletSecrets| drop(b.user_properties.insert("x".into(), "{gateway}".into()));
+        assert_eq!(fields(strange), ["to.mqtt.user_properties.x"]);
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::pin::Pin;
 use std::time::{Duration, Instant};
 
 use api::message::Message;
-use api::outlet::NextMessages;
+use api::outlet::{NextMessages, ShapeTried};
 use eventsource_stream::{Event, Eventsource as _};
 use futures::{Stream, StreamExt as _};
 use reqwest::Method;
@@ -134,4 +134,44 @@ async fn the_client_prints_what_an_outlet_would_send() {
     let whole = bench.service.heron_says(&["tail", "--type", "uplink", "--since", "1h", "--limit", "1"]);
     let message: Message = serde_json::from_str(&whole).unwrap();
     assert_eq!(message, super::stored(&bench.service, "uplink").await[0]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_client_prints_what_a_script_makes_of_each() {
+    let mut bench = Bench::with_decoder(super::DECODER).await;
+    bench.service.sign_heron_in();
+    bench.join().await;
+    for level in [10, 30, 15] {
+        bench.uplink(&[level], false).await;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let script = folder.path().join("shape.js");
+    let one = "function transform(m) {\n const level = m.readings.level.value;\n if (level > 2) return null;\n return { level };\n}";
+    std::fs::write(&script, one).unwrap();
+    let path = script.to_str().unwrap();
+    let printed =
+        bench.service.heron_says(&["tail", "--type", "uplink", "--since", "1h", "--limit", "2", "--script", path]);
+    let lines: Vec<Value> = printed.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines, [json!({ "level": 1.0 }), json!({ "level": 1.5 })], "the second one is left out");
+
+    let (mut stream, _) = stream(&bench, "type=uplink&after=0", None).await;
+    let first = next(&mut stream).await;
+    let events: Vec<String> = (0..21).map(|number| number.to_string()).collect();
+    let refusals = [
+        (json!({ "events": events }), "events"),
+        (json!({ "events": ["x"] }), "events"),
+        (json!({ "events": ["1"], "latest": 3 }), "latest"),
+        (json!({ "events": ["1"], "types": ["join"] }), "types"),
+    ];
+    for (mut trial, field) in refusals {
+        trial["shape"] = "message".into();
+        let (status, problem) =
+            bench.service.call(Method::POST, "/estates/tarnsey/outlets/shape", Some(trial.clone())).await;
+        assert_eq!((status.as_u16(), problem["field"].as_str()), (422, Some(field)), "{trial}: {problem}");
+    }
+    // A number that no message has is left out.
+    let gone = json!({ "shape": "message", "events": ["1", first.id] });
+    let tried: ShapeTried = bench.service.post("outlets/shape", gone).await;
+    assert_eq!(tried.items.len(), 1, "{tried:?}");
+    assert!(first.data.contains(&tried.items[0].before.id));
 }

@@ -62,7 +62,7 @@ async fn check_all(app: &App, estate: &WholeEstate, row: &OutletRow) -> Result<(
             bad_field("shape.script", "the script", format!("{}{place}", failure.message))
         })?;
     }
-    app.outlets.check(row).map_err(|why| {
+    app.outlets.check(row).await.map_err(|why| {
         let field = why.to_string();
         bad_field(&field, "what was given", why.root_cause()).into()
     })

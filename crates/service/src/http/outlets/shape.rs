@@ -27,12 +27,15 @@ pub(crate) async fn try_shape(
     estate: WholeEstate,
     Json(trial): Json<ShapeTrial>,
 ) -> Answer<ShapeTried> {
-    let latest = trial.latest.unwrap_or(USUAL);
-    if !(1..=MOST).contains(&latest) {
-        return Err(bad_field("latest", &latest.to_string(), format!("1 to {MOST} are allowed")).into());
-    }
     check(&trial.shape)?;
-    let found = latest_messages(&app, &estate, &trial, latest).await?;
+    let found = match trial.events.as_slice() {
+        [] => latest_messages(&app, &estate, &trial).await?,
+        events => {
+            let numbers = numbers(&trial, events)?;
+            let found = app.store.told_of(estate.id, &numbers).await?;
+            found.into_iter().map(|message| message.written).collect()
+        }
+    };
     let shaper = Shaper::new(&trial.shape);
     let items = app.run_scripts(&estate, Purpose::Calls, move || {
         found.into_iter().map(|written| tried(&shaper, written)).collect()
@@ -40,12 +43,29 @@ pub(crate) async fn try_shape(
     Ok(Json(ShapeTried { items: items.await? }))
 }
 
-async fn latest_messages(
-    app: &App,
-    estate: &WholeEstate,
-    trial: &ShapeTrial,
-    latest: u32,
-) -> Result<Vec<WrittenMessage>, Refusal> {
+/// The numbers of events.
+fn numbers(trial: &ShapeTrial, events: &[String]) -> Result<Vec<u64>, Problem> {
+    if events.len() > MOST as usize {
+        return Err(bad_field("events", &events.len().to_string(), format!("at most {MOST} are allowed")));
+    }
+    let chosen_otherwise = [
+        ("fleet", trial.fleet.is_some()),
+        ("types", !trial.types.is_empty()),
+        ("model", trial.model.is_some()),
+        ("latest", trial.latest.is_some()),
+    ];
+    if let Some((field, _)) = chosen_otherwise.into_iter().find(|(_, given)| *given) {
+        return Err(bad_field(field, "what was given", "with events, nothing else says which messages"));
+    }
+    let number = |event: &String| event.parse().map_err(|_| bad_field("events", event, "the id of an event"));
+    events.iter().map(number).collect()
+}
+
+async fn latest_messages(app: &App, estate: &WholeEstate, trial: &ShapeTrial) -> Result<Vec<WrittenMessage>, Refusal> {
+    let latest = trial.latest.unwrap_or(USUAL);
+    if !(1..=MOST).contains(&latest) {
+        return Err(bad_field("latest", &latest.to_string(), format!("1 to {MOST} are allowed")).into());
+    }
     let types = if trial.types.is_empty() { MessageType::ALL.to_vec() } else { trial.types.clone() };
     let which = MessageQuery {
         fleet: trial.fleet.clone(),

@@ -1,8 +1,8 @@
 //! Feeds the survey: turns uplinks into observations once they are committed, and stores these in groups.
 //!
-//! It follows the live stream. What it has missed there, while it was busy or the service was not running, it reads from the
-//! history of messages, from the last one that it had stored. An observation is named by the message that it is of, so what
-//! is read twice is stored once.
+//! It follows the live stream. What it has missed there, while uplinks were stored late or the service was not running, it
+//! reads from the history of messages, from the last one that it had stored. An observation is named by the message that it
+//! is of, so what is read twice is stored once.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -118,13 +118,17 @@ impl Feeder {
             }
             let store = tokio::select! {
                 heard = listener.recv() => match heard {
+                    // It does not even look at them then: the processor is the frames' as well.
+                    Ok(_) if self.metrics.is_late() || group.rows.len() >= MOST_WAITING => {
+                        group = Group::default();
+                        from = Some(TimeDelta::zero());
+                        false
+                    }
                     Ok(written) => {
+                        let rows = group.rows.len();
                         group.take(&written);
-                        if group.rows.len() >= MOST_WAITING {
-                            group = Group::default();
-                            from = Some(TimeDelta::zero());
-                        }
-                        group.rows.len() >= GROUP && !self.is_busy()
+                        let one_more = group.rows.len() > rows;
+                        one_more && group.rows.len().is_multiple_of(GROUP) && !self.is_busy()
                     }
                     Err(RecvError::Lagged(_)) => {
                         from = Some(TimeDelta::zero());

@@ -13,7 +13,7 @@ use anyhow::{Context as _, Result, anyhow};
 use api::outlet::{MqttBroker, MqttVersion, OutletSecrets};
 use chrono::SecondsFormat;
 use domain::outlet::address::BrokerAddress;
-use domain::outlet::topic::Pattern;
+use domain::outlet::topic::{Filled, Pattern};
 use domain::outlet::type_of;
 use futures::FutureExt as _;
 use rustls::ClientConfig;
@@ -52,6 +52,8 @@ impl Reach {
 pub(super) struct Broker {
     of: MqttBroker,
     topic: Pattern,
+    /// The user properties of the settings.
+    properties: Vec<(String, Filled)>,
     wanted: mpsc::Sender<Wanted>,
     _until_dropped: DropGuard,
 }
@@ -63,6 +65,11 @@ impl Broker {
         let address = BrokerAddress::read(&of.url).map_err(|why| anyhow!(why)).context("to.mqtt.url")?;
         let pattern = |text: &str| Pattern::read(text).map_err(|why| anyhow!(why));
         let topic = pattern(&of.topic).context("to.mqtt.topic")?;
+        let filled = |(name, value): (&String, &String)| match Filled::read(value) {
+            Ok(value) => Ok((name.clone(), value)),
+            Err(why) => Err(anyhow!(why)).context(format!("to.mqtt.user_properties.{name}")),
+        };
+        let properties = of.user_properties.iter().map(filled).collect::<Result<_>>()?;
         let tls = address.tls.then(|| tls(of, &row.secrets)).transpose()?;
         let server = Server { host: address.host, port: address.port, tls, allowed: parts.allowed.hosts };
         let named = of.client_id.clone().unwrap_or_else(|| format!("keen-heron-{estate}-{}", row.settings.slug));
@@ -97,7 +104,7 @@ impl Broker {
             tokio::spawn(listener.run());
         }
         tokio::spawn(line::publish_all(reach, taken, stopping.clone()));
-        Ok(Self { of: of.clone(), topic, wanted, _until_dropped: stopping.drop_guard() })
+        Ok(Self { of: of.clone(), topic, properties, wanted, _until_dropped: stopping.drop_guard() })
     }
 
     /// Publishes messages, and waits until the broker has them.
@@ -146,11 +153,7 @@ impl Broker {
         {
             all.push(("reference".to_owned(), reference.clone()));
         }
-        // Values are checked to be patterns only where they have placeholders.
-        all.extend(self.of.user_properties.iter().map(|(name, value)| {
-            let filled = Pattern::read(value).map_or_else(|_| value.clone(), |pattern| pattern.of(message));
-            (name.clone(), filled)
-        }));
+        all.extend(self.properties.iter().map(|(name, value)| (name.clone(), value.of(message))));
         all
     }
 }

@@ -9,7 +9,6 @@ use std::time::{Duration, Instant};
 
 use api::outlet::{Delivery, OutletState};
 use chrono::{TimeDelta, Utc};
-use domain::outlet::Choice;
 use lorawan::Eui64;
 use store::{NewLetter, OutletRow, Paused, Progress, Store, StoreError, WrittenMessage};
 use tokio::sync::mpsc;
@@ -21,15 +20,14 @@ use crate::outlets::news::{SharedNews, locked};
 use crate::outlets::reader::Reader;
 use crate::outlets::sending::{Outcome, Sender};
 use crate::outlets::window::{Item, MOST, Window};
-use crate::pipeline::metrics::Metrics;
 use crate::pipeline::recent::Recent;
+
+mod reading;
+
+pub(super) use reading::Ration;
 
 /// How often it is noted how far the outlet has come.
 const NOTE_EVERY: Duration = Duration::from_secs(1);
-/// While uplinks are stored late, the database and the processor are theirs: outlets read on in steps, with this pause.
-const WHILE_LATE: Duration = Duration::from_secs(2);
-/// How often devices with the outlet's tag are looked up.
-const TAG_EVERY: Duration = Duration::from_secs(10);
 /// How long answers are waited for when the outlet ends.
 const LAST_ANSWERS: Duration = Duration::from_secs(3);
 /// Before the database is asked again.
@@ -58,7 +56,7 @@ pub(super) struct Task {
     pub sender: Arc<Sender>,
     pub store: Store,
     pub recent: Arc<Recent>,
-    pub metrics: Arc<Metrics>,
+    pub ration: Arc<Ration>,
     pub news: SharedNews,
     pub extra: mpsc::Receiver<Extra>,
     pub stopping: CancellationToken,
@@ -182,50 +180,6 @@ impl Task {
                 }
             }
         }
-    }
-
-    fn takes(&self, tagged: &HashSet<Eui64>, written: &WrittenMessage) -> bool {
-        let choice = Choice::of(&self.row.settings, &self.row.former_fleets);
-        choice.takes(&written.message, |eui| tagged.contains(&eui))
-    }
-
-    /// Reads on as far as there is room.
-    async fn read(&self, work: &mut Work) {
-        if work.read_at > Instant::now() {
-            return;
-        }
-        if let Err(why) = self.read_tagged(work).await {
-            return self.database_is_away(work, &why);
-        }
-        // A full window is read on once half of it is done, so that pages are large.
-        while work.reader.is_behind() && work.window.room() > MOST / 2 {
-            let Work { reader, window, tagged, .. } = work;
-            match reader.read(window.room(), |written| self.takes(tagged, written)).await {
-                Ok(found) => {
-                    found.into_iter().for_each(|(told, written)| window.put(Item::new(told, written)));
-                    window.pass(reader.position());
-                    if self.metrics.is_late() {
-                        work.read_at = Instant::now() + WHILE_LATE;
-                        return;
-                    }
-                }
-                Err(why) => return self.database_is_away(work, &why),
-            }
-        }
-    }
-
-    async fn read_tagged(&self, work: &mut Work) -> Result<(), StoreError> {
-        let Some(tag) = &self.row.settings.tag else { return Ok(()) };
-        if work.tagged_at.is_none_or(|at| at.elapsed() >= TAG_EVERY) {
-            work.tagged = self.store.devices_with_tag(self.row.estate_id, tag).await?.into_iter().collect();
-            work.tagged_at = Some(Instant::now());
-        }
-        Ok(())
-    }
-
-    fn database_is_away(&self, work: &mut Work, why: &StoreError) {
-        tracing::debug!("outlet {} waits for the database: {why}", self.row.settings.slug);
-        work.read_at = Instant::now() + DATABASE_RETRY;
     }
 
     /// Begins requests, as many as may be under way.
