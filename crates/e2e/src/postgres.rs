@@ -71,6 +71,8 @@ impl Postgres {
             .arg("-D")
             .arg(self.folder.path().join("data"))
             .args(["-p", &self.port.to_string(), "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off", "-k", ""])
+            // One that is killed would leave its memory behind otherwise.
+            .args(["-c", "dynamic_shared_memory_type=mmap"])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
