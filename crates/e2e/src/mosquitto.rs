@@ -94,6 +94,16 @@ impl Mosquitto {
         }
     }
 
+    /// Ends it so that it keeps what it has acknowledged: killed, it would lose that, and nobody before it could know.
+    pub fn stop(&mut self) {
+        if let Some(process) = &self.process {
+            let _ = Command::new("kill").args(["-TERM", &process.id().to_string()]).status();
+        }
+        if let Some(mut process) = self.process.take() {
+            let _ = process.wait();
+        }
+    }
+
     /// Its address without TLS.
     pub fn url(&self) -> String {
         format!("mqtt://127.0.0.1:{}", self.port)

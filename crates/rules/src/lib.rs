@@ -12,6 +12,7 @@ mod condition;
 mod machine;
 mod rule;
 mod state;
+pub mod suggest;
 pub mod trial;
 mod usual;
 mod window;

@@ -3,12 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
+use e2e::mosquitto::Mosquitto;
 use e2e::postgres::{ACCOUNT, Postgres};
 use e2e::sink::Sink;
 use e2e::wait::until_or_tell;
 use serde_json::json;
 
 use super::{bench, outlet};
+use crate::scenes::Bench;
 
 const KILLS: usize = 20;
 
@@ -47,8 +49,52 @@ async fn killed_at_random_nothing_is_lost_and_order_is_kept() {
         },
     )
     .await;
+    assert_in_order(&bench, sink.taken(), sent);
+}
+
+#[tokio::test]
+async fn whichever_side_of_a_broker_ends_each_message_comes_in_order() {
+    let (mut bench, mut broker) = (bench().await, Mosquitto::open().await);
+    let mqtt = json!({ "url": broker.url(), "topic": "harbour/{device}/{type}", "qos": 1 });
+    let _: serde_json::Value =
+        bench.service.post("outlets", json!({ "slug": "harbour", "types": ["uplink"], "to": { "mqtt": mqtt } })).await;
+    // The broker keeps this listener's messages while it is away.
+    let listener = broker.listen("harbour/#", &["-q", "1", "-c", "-i", "listener"]).await;
+    let mut sent = 0u32;
+    for kill in 0..KILLS {
+        let end = Instant::now() + Duration::from_millis(rand::random_range(50..400));
+        while Instant::now() < end {
+            bench.uplink(&sent.to_be_bytes(), false).await;
+            sent += 1;
+        }
+        if kill % 2 == 0 {
+            bench.service.kill();
+            bench.service.start_again();
+            bench.gateway.pull().await;
+        } else {
+            broker.stop();
+            bench.uplink(&sent.to_be_bytes(), false).await;
+            sent += 1;
+            broker.go_on().await;
+        }
+    }
+    bench.service.sign_in_again().await;
+    let ids = || listener.all().iter().map(|one| one.json()["id"].to_string()).collect::<Vec<_>>();
+    until_or_tell(
+        || format!("{sent} messages; {} came", ids().into_iter().collect::<BTreeSet<_>>().len()),
+        async || {
+            let _: serde_json::Value = bench.service.post("outlets/harbour/resume", json!({})).await;
+            (ids().into_iter().collect::<BTreeSet<_>>().len() == sent as usize).then_some(())
+        },
+    )
+    .await;
+    assert_in_order(&bench, ids().into_iter().map(|id| id.trim_matches('"').to_owned()), sent);
+}
+
+/// Each uplink that was sent has arrived, for the first time after those before it.
+fn assert_in_order(bench: &Bench, arrived: impl IntoIterator<Item = String>, sent: u32) {
     let mut first: BTreeMap<String, usize> = BTreeMap::new();
-    for (place, id) in sink.taken().into_iter().enumerate() {
+    for (place, id) in arrived.into_iter().enumerate() {
         first.entry(id).or_insert(place);
     }
     let in_order = bench.service.query("SELECT id FROM messages WHERE kind = 'uplink' ORDER BY id");
