@@ -54,12 +54,31 @@ impl Reader {
         limit: usize,
         wanted: impl Fn(&WrittenMessage) -> bool,
     ) -> Result<Vec<Told>, StoreError> {
-        let until = *self.follower.until.borrow_and_update();
-        let wanted = |written: &WrittenMessage| written.estate_id == self.estate_id && wanted(written);
-        if let Some((found, read_until)) = self.recent.after(self.position, limit, wanted) {
-            self.position = read_until;
-            return Ok(found);
+        match self.read_recent(limit, &wanted) {
+            Some(found) => Ok(found),
+            None => self.read_stored(limit, wanted).await,
         }
+    }
+
+    /// Reads on in memory; `None` if it is too far behind for that.
+    pub(crate) fn read_recent(&mut self, limit: usize, wanted: impl Fn(&WrittenMessage) -> bool) -> Option<Vec<Told>> {
+        self.follower.until.borrow_and_update();
+        let wanted = |written: &WrittenMessage| written.estate_id == self.estate_id && wanted(written);
+        let (found, read_until) = self.recent.after(self.position, limit, wanted)?;
+        self.position = read_until;
+        Some(found)
+    }
+
+    /// Reads on in the database.
+    ///
+    /// # Errors
+    /// If it does not answer; then the reader is where it was.
+    pub(crate) async fn read_stored(
+        &mut self,
+        limit: usize,
+        wanted: impl Fn(&WrittenMessage) -> bool,
+    ) -> Result<Vec<Told>, StoreError> {
+        let until = *self.follower.until.borrow_and_update();
         let most = limit.min(PAGE);
         let page = self.store.told(self.estate_id, (self.position, until), most as u32).await?;
         self.position = match page.last() {

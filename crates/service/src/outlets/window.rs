@@ -121,6 +121,12 @@ impl Window {
         self.held.len()
     }
 
+    /// How many messages are not held up by a device that waits for another try.
+    pub(super) fn moving(&self) -> usize {
+        let of = |lane: &Lane| self.lanes.get(lane).map_or(0, VecDeque::len);
+        self.len().saturating_sub(self.held.keys().map(of).sum())
+    }
+
     /// When the next device may be tried again.
     pub(super) fn next_try(&self) -> Option<Instant> {
         self.held.values().min().copied()
@@ -323,5 +329,15 @@ mod tests {
                 prop_assert!(of.is_sorted());
             }
         }
+    }
+
+    #[test]
+    fn what_waits_for_another_try_does_not_move() {
+        let (mut window, now) = (window(&[(1, 7), (2, 7), (3, 8), (4, 7)]), Instant::now());
+        assert_eq!(window.moving(), 4);
+        let sent = window.next(now, 1);
+        assert_eq!((numbers(&sent), window.moving()), (vec![1], 4));
+        window.back(sent, now, Some(Duration::from_secs(60)));
+        assert_eq!((window.len(), window.moving()), (4, 1));
     }
 }

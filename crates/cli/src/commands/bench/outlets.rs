@@ -100,7 +100,8 @@ impl Sinks {
         let mut before = u64::MAX;
         while before != self.arrivals.count.load(Ordering::Relaxed) {
             before = self.arrivals.count.load(Ordering::Relaxed);
-            tokio::time::sleep(Duration::from_secs(2)).await;
+            // Longer than outlets pause while uplinks are stored late.
+            tokio::time::sleep(Duration::from_secs(5)).await;
         }
     }
 

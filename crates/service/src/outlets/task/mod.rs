@@ -19,7 +19,7 @@ use crate::outlets::letter::LetterAbout;
 use crate::outlets::news::{SharedNews, locked};
 use crate::outlets::reader::Reader;
 use crate::outlets::sending::{Outcome, Sender};
-use crate::outlets::window::{Item, MOST, Window};
+use crate::outlets::window::{Item, Window};
 use crate::pipeline::recent::Recent;
 
 mod reading;
@@ -108,7 +108,7 @@ impl Task {
             self.start(&mut work);
             self.tell(&work);
             let wake = self.wake(&work);
-            let has_room = work.window.room() > MOST / 2 && work.read_at <= Instant::now();
+            let has_room = self.may_read(&work) > 0;
             tokio::select! {
                 () = self.stopping.cancelled() => break,
                 Some(ended) = work.under_way.join_next() => self.take(&mut work, ended).await,

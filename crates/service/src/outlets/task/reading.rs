@@ -7,37 +7,56 @@ use std::time::{Duration, Instant};
 use domain::outlet::Choice;
 use lorawan::Eui64;
 use store::{StoreError, WrittenMessage};
+use tokio::sync::Semaphore;
 
 use crate::outlets::task::{DATABASE_RETRY, Task, Work};
 use crate::outlets::window::{Item, MOST};
 use crate::pipeline::metrics::Metrics;
+use crate::pipeline::recent::Told;
 
+/// Messages that all outlets together are at, but for those that wait for another try: so that they have soon done what they
+/// began once uplinks are stored late. One outlet is at so many at least.
+const TOGETHER: usize = 4_000;
+const LEAST: usize = 200;
 /// While uplinks are stored late, the database and the processor are theirs: all outlets together read on by so many
 /// messages, and then pause.
-const STEP_WHILE_LATE: usize = 1_000;
-const PAUSE_WHILE_LATE: Duration = Duration::from_secs(2);
+const STEP_WHILE_LATE: usize = 500;
+const PAUSE_WHILE_LATE: Duration = Duration::from_secs(1);
+/// Outlets that read from the database at the same time.
+const READ_AT_ONCE: usize = 2;
 /// How often devices with the outlet's tag are looked up.
 const TAG_EVERY: Duration = Duration::from_secs(10);
 
-/// What outlets share while uplinks are stored late. Each outlet at work holds one reference to it.
+/// What outlets share, so that many of them take no more of the machine than a few. Each outlet at work holds one reference
+/// to it.
 pub(in crate::outlets) struct Ration {
     metrics: Arc<Metrics>,
+    reads: Semaphore,
 }
 
 impl Ration {
     pub(in crate::outlets) fn new(metrics: Arc<Metrics>) -> Arc<Self> {
-        Arc::new(Self { metrics })
+        Arc::new(Self { metrics, reads: Semaphore::new(READ_AT_ONCE) })
+    }
+
+    fn outlets(self: &Arc<Self>) -> usize {
+        Arc::strong_count(self).saturating_sub(1)
+    }
+
+    /// How many messages one outlet may be at.
+    fn most(self: &Arc<Self>) -> usize {
+        share(TOGETHER, self.outlets()).clamp(LEAST, MOST)
     }
 
     /// How many messages one outlet reads before it pauses; `None` while uplinks are stored in time.
     fn step(self: &Arc<Self>) -> Option<usize> {
-        self.metrics.is_late().then(|| share(Arc::strong_count(self).saturating_sub(1)))
+        self.metrics.is_late().then(|| share(STEP_WHILE_LATE, self.outlets()))
     }
 }
 
 /// The share of one outlet of so many.
-fn share(outlets: usize) -> usize {
-    (STEP_WHILE_LATE / outlets.max(1)).max(1)
+fn share(of: usize, outlets: usize) -> usize {
+    (of / outlets.max(1)).max(1)
 }
 
 impl Task {
@@ -46,31 +65,49 @@ impl Task {
         choice.takes(&written.message, |eui| tagged.contains(&eui))
     }
 
+    /// How many messages it may read now: a full window is read on once half of it is done, so that pages are large.
+    pub(super) fn may_read(&self, work: &Work) -> usize {
+        let (most, moving) = (self.ration.most(), work.window.moving());
+        let has_room = work.window.room() > MOST / 2 && moving <= most / 2;
+        if !has_room || work.read_at > Instant::now() { 0 } else { work.window.room().min(most - moving) }
+    }
+
     /// Reads on as far as there is room.
     pub(super) async fn read(&self, work: &mut Work) {
-        if work.read_at > Instant::now() {
+        if self.may_read(work) == 0 {
             return;
         }
         if let Err(why) = self.read_tagged(work).await {
             return self.database_is_away(work, &why);
         }
-        // A full window is read on once half of it is done, so that pages are large.
-        while work.reader.is_behind() && work.window.room() > MOST / 2 {
+        while work.reader.is_behind() {
+            let room = self.may_read(work);
+            if room == 0 {
+                return;
+            }
             let step = self.ration.step();
-            let Work { reader, window, tagged, .. } = work;
-            let most = window.room().min(step.unwrap_or(MOST));
-            match reader.read(most, |written| self.takes(tagged, written)).await {
+            match self.read_once(work, room.min(step.unwrap_or(MOST))).await {
                 Ok(found) => {
-                    found.into_iter().for_each(|(told, written)| window.put(Item::new(told, written)));
-                    window.pass(reader.position());
+                    found.into_iter().for_each(|(told, written)| work.window.put(Item::new(told, written)));
+                    work.window.pass(work.reader.position());
                     if step.is_some() {
                         work.read_at = Instant::now() + PAUSE_WHILE_LATE;
-                        return;
                     }
                 }
                 Err(why) => return self.database_is_away(work, &why),
             }
         }
+    }
+
+    async fn read_once(&self, work: &mut Work, most: usize) -> Result<Vec<Told>, StoreError> {
+        let Work { reader, tagged, .. } = work;
+        let wanted = |written: &WrittenMessage| self.takes(tagged, written);
+        if let Some(found) = reader.read_recent(most, wanted) {
+            return Ok(found);
+        }
+        // It is never closed.
+        let _turn = self.ration.reads.acquire().await.ok();
+        reader.read_stored(most, wanted).await
     }
 
     async fn read_tagged(&self, work: &mut Work) -> Result<(), StoreError> {
@@ -94,11 +131,11 @@ mod tests {
 
     #[test]
     fn many_outlets_together_read_no_more_than_one() {
-        assert_eq!(share(1), STEP_WHILE_LATE);
+        assert_eq!(share(STEP_WHILE_LATE, 1), STEP_WHILE_LATE);
         for outlets in 2..=STEP_WHILE_LATE {
-            let together = share(outlets) * outlets;
+            let together = share(STEP_WHILE_LATE, outlets) * outlets;
             assert!(together <= STEP_WHILE_LATE && together > STEP_WHILE_LATE / 2, "{outlets}: {together}");
         }
-        assert_eq!(share(usize::MAX), 1, "none stands still");
+        assert_eq!(share(STEP_WHILE_LATE, usize::MAX), 1, "none stands still");
     }
 }
