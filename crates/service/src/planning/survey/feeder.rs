@@ -5,7 +5,7 @@
 //! is of, so what is read twice is stored once.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use chrono::{TimeDelta, Utc};
 use domain::coverage::survey::{Evidence, Thinner, evidence};
@@ -22,9 +22,11 @@ use crate::planning::survey::surveys::Surveys;
 /// Observations that are stored together at most, and how long one waits for others.
 const GROUP: usize = 2_000;
 const EVERY: Duration = Duration::from_secs(2);
-/// Messages that are read at a time when something was missed, and the pause after that: frames go first.
+/// Messages that are read at a time when something was missed, and the shortest pause after that. Each pause is twice as long
+/// as reading took: so frames go first, the more there are of them.
 const PAGE: u32 = 1_000;
 const PAUSE: Duration = Duration::from_millis(20);
+const PAUSES_FOR_WORK: u32 = 2;
 /// When so many frames wait for the engine, or uplinks are stored late, the survey waits as well: the database is theirs.
 const BUSY: usize = 500;
 /// How often it looks whether it still has to wait.
@@ -185,6 +187,7 @@ impl Feeder {
         };
         after = after.max(oldest);
         loop {
+            let begun = Instant::now();
             let page = self.store.uplinks_after(&after, PAGE).await?;
             page.iter().for_each(|written| group.take(written));
             let whole = page.len() < PAGE as usize;
@@ -196,7 +199,7 @@ impl Feeder {
                 self.surveys.news.notify_one();
                 return Ok(());
             }
-            tokio::time::sleep(PAUSE).await;
+            tokio::time::sleep(PAUSE.max(begun.elapsed() * PAUSES_FOR_WORK)).await;
             self.until_there_is_room().await;
         }
     }
