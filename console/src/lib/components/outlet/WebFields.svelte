@@ -37,7 +37,7 @@
       label="Headers with secrets in them, one a line"
       name="headers-with-secrets"
       hint={kept.length > 0
-        ? `Set, and not shown: ${kept.join(", ")}. Write those that change; a name with nothing after its = is removed.`
+        ? `Set, and not shown: ${kept.join(", ")}. Write those that change. To remove one, write its name and = only.`
         : "They are not shown any more once they are saved"}
       long
       bind:value={draft.secretHeaders}

@@ -39,10 +39,7 @@ fn lines(item: &TriedMessage) -> Vec<(&'static str, String)> {
     let before = serde_json::to_string(message).unwrap_or_default();
     let after = match (&item.after, &item.why) {
         (Some(after), _) => after.to_string(),
-        (None, Some(why)) => {
-            let place = why.line.map_or_else(String::new, |line| format!(" (line {line})"));
-            format!("nothing, as the script fails: {}{place}", why.message)
-        }
+        (None, Some(why)) => format!("nothing, as the script fails: {}", why.message),
         (None, None) => "nothing: the script leaves it out".into(),
     };
     vec![

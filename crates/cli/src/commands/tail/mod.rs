@@ -120,8 +120,7 @@ async fn shape_all(client: &Client, shape: &Shape, events: Vec<Event>) -> Result
         let message: Message = serde_json::from_str(&event.data).context("a message cannot be read")?;
         let item = tried.items.iter().find(|item| item.before.id == message.id);
         if let Some(why) = item.and_then(|item| item.why.as_ref()) {
-            let place = why.line.map_or_else(String::new, |line| format!(" (line {line})"));
-            eprintln!("heron: the script fails at message {}: {}{place}", message.id, why.message);
+            eprintln!("heron: the script fails at message {}: {}", message.id, why.message);
         }
         Ok((event.id, item.and_then(|item| item.after.as_ref()).map(Value::to_string)))
     };

@@ -57,10 +57,7 @@ async fn check_all(app: &App, estate: &WholeEstate, row: &OutletRow) -> Result<(
     if let Shape::Script(_) = &settings.shape {
         let shape = settings.shape.clone();
         let loaded = app.run_scripts(estate, Purpose::Calls, move || check_script(&shape)).await?;
-        loaded.map_err(|failure| {
-            let place = failure.line.map_or_else(String::new, |line| format!(" (line {line})"));
-            bad_field("shape.script", "the script", format!("{}{place}", failure.message))
-        })?;
+        loaded.map_err(|failure| bad_field("shape.script", "the script", failure.message))?;
     }
     app.outlets.check(row).await.map_err(|why| {
         let field = why.to_string();
