@@ -94,7 +94,7 @@ impl Mosquitto {
         }
     }
 
-    /// Ends it so that it keeps what it has acknowledged: killed, it would lose that, and nobody before it could know.
+    /// Stops it by SIGTERM, so that it saves the messages that it has acknowledged. SIGKILL would lose them.
     pub fn stop(&mut self) {
         if let Some(process) = &self.process {
             let _ = Command::new("kill").args(["-TERM", &process.id().to_string()]).status();

@@ -164,7 +164,7 @@ fn fault(test: &Test) -> Option<FaultKind> {
             let way = (low + back_by > high - back_by).then_some(FaultKind::NeverBack);
             finite(&[*low, *high, *back_by]).or_else(|| back(*back_by)).or(range).or(way)
         }
-        Test::Is(value) | Test::IsNot(value) => (!value.is_whole()).then_some(FaultKind::NotFinite),
+        Test::Is(value) | Test::IsNot(value) => (!value.is_finite()).then_some(FaultKind::NotFinite),
         Test::Changes => None,
         Test::Rises { by, within_ms } | Test::Falls { by, within_ms } => {
             finite(&[*by]).or_else(|| more(*by)).or_else(|| time(*within_ms))

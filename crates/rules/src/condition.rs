@@ -36,7 +36,7 @@ pub(crate) enum Taken {
     Counted,
     /// It is not younger than the last one.
     Late,
-    /// It is no number, or no place on the earth.
+    /// It is NaN or infinite.
     NotFinite,
     /// The condition is on another kind of value.
     OtherKind,
@@ -48,7 +48,7 @@ impl Seen {
         if self.at.is_some_and(|last| at <= last) {
             return Taken::Late;
         }
-        if !value.is_whole() {
+        if !value.is_finite() {
             return Taken::NotFinite;
         }
         let holds = self.would_hold(test, (value, at), other);

@@ -55,7 +55,7 @@ pub struct Event {
 pub struct LeftOut {
     /// Not younger than the last one of their source.
     pub late: u64,
-    /// No numbers, or no places on the earth.
+    /// NaN or infinite.
     pub not_finite: u64,
     /// Of another kind than the condition is on.
     pub other_kind: u64,
@@ -168,6 +168,7 @@ impl Machine {
         }
         let Self { rule, states, others, timers, left_out, changed, .. } = self;
         let state = states.entry(subject).or_insert_with(|| State::new(rule, at));
+        let before = (state.since, state.open);
         while let Some(due) = state.due.filter(|due| *due <= at) {
             wake(timers, rule, (subject, state), due, events);
         }
@@ -191,14 +192,13 @@ impl Machine {
                 }
             }
         }
-        if !counted {
-            return;
+        if counted {
+            settle(rule, (subject, state), (at, true), events);
+            arm(timers, rule, (subject, state), at);
         }
-        settle(rule, (subject, state), (at, true), events);
-        arm(timers, rule, (subject, state), at);
-        if !state.changed {
-            state.changed = true;
-            changed.push(subject);
+        // A timer may have opened an alert although no value counts.
+        if counted || before != (state.since, state.open) {
+            mark(changed, (subject, state));
         }
     }
 
@@ -210,9 +210,8 @@ impl Machine {
             let Some(state) = states.get_mut(&subject).filter(|state| state.due == Some(due)) else { continue };
             let before = (state.since, state.open);
             wake(timers, rule, (subject, state), due, events);
-            if before != (state.since, state.open) && !state.changed {
-                state.changed = true;
-                changed.push(subject);
+            if before != (state.since, state.open) {
+                mark(changed, (subject, state));
             }
         }
     }
@@ -223,7 +222,15 @@ impl Machine {
     }
 }
 
-/// A subject's time has come.
+/// Remembers that a subject's state is to be stored.
+fn mark(changed: &mut Vec<Subject>, (subject, state): (Subject, &mut State)) {
+    if !state.changed {
+        state.changed = true;
+        changed.push(subject);
+    }
+}
+
+/// A subject's timer fires.
 fn wake(
     timers: &mut BinaryHeap<Reverse<(AtMs, Subject)>>,
     rule: &Rule,
@@ -237,7 +244,7 @@ fn wake(
     arm(timers, rule, (subject, state), due);
 }
 
-/// Sets a subject's timer. There is one of each: if it comes early, it is set anew then.
+/// Sets a subject's timer. Each subject has one; when it fires too early, it is set again.
 fn arm(
     timers: &mut BinaryHeap<Reverse<(AtMs, Subject)>>,
     rule: &Rule,

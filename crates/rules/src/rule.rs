@@ -56,8 +56,8 @@ impl Value {
         }
     }
 
-    /// Whether it can be worked with: a number that is none comes from a broken sensor or decoder.
-    pub(crate) fn is_whole(&self) -> bool {
+    /// Whether its numbers are finite: a broken sensor or decoder sends NaN or infinity.
+    pub(crate) fn is_finite(&self) -> bool {
         match self {
             Self::Number(number) => number.is_finite(),
             Self::Place { latitude_deg, longitude_deg } => latitude_deg.is_finite() && longitude_deg.is_finite(),
@@ -185,7 +185,7 @@ pub struct Rule {
     pub hold_ms: i64,
     /// In how many messages in a row they have to hold before an alert opens.
     pub at_least: u32,
-    /// When alerts may open; always, if there is none.
+    /// When alerts may open; `None` means always.
     pub active: Option<Active>,
     /// An alert that opens again within this time of being cleared is the same one.
     pub reopen_within_ms: i64,

@@ -18,7 +18,7 @@ impl Default for Usual {
 }
 
 impl Usual {
-    /// What is usual at an hour, if enough is known of it.
+    /// The usual value at an hour; `None` before there are enough values.
     pub(crate) fn at(&self, hour: usize) -> Option<f64> {
         self.0.get(hour).filter(|(_, values)| *values >= LEAST).map(|(mean, _)| *mean)
     }

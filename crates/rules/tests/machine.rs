@@ -147,7 +147,7 @@ fn it_has_to_hold_for_a_time_and_for_some_messages() {
     assert_eq!(run.until(20), [(Opened, 6, 16)], "no further value is needed, and its own time is told");
     let mut late = Run::of(held.clone());
     assert_eq!(late.value(0, 4.0), []);
-    assert_eq!(late.value(30, 2.0), [(Opened, 0, 10), (Cleared, 0, 30)], "also if nobody has asked in between");
+    assert_eq!(late.value(30, 2.0), [(Opened, 0, 10), (Cleared, 0, 30)], "also without a call of advance in between");
     held.hold_ms = 0;
     held.at_least = 3;
     let mut run = Run::of(held);
@@ -339,4 +339,9 @@ fn what_has_changed_is_told_once() {
     assert!(run.machine.take_changed().is_empty(), "nothing happened");
     run.until(200);
     assert_eq!(run.machine.take_changed(), [GAUGE], "it is silent");
+    let mut late = Run::of(of_many_parts());
+    late.value(1, 4.0);
+    late.machine.take_changed();
+    assert_eq!(late.value(200, f64::NAN), [(Opened, 121, 141)]);
+    assert_eq!(late.machine.take_changed(), [GAUGE], "its timer fired, although the value does not count");
 }

@@ -14,22 +14,31 @@ use crate::scenes::Bench;
 
 const KILLS: usize = 20;
 
+/// Sends uplinks for 50 ms to `longest_ms`.
+async fn uplinks(bench: &mut Bench, sent: &mut u32, longest_ms: u64) {
+    let end = Instant::now() + Duration::from_millis(rand::random_range(50..longest_ms));
+    while Instant::now() < end {
+        bench.uplink(&sent.to_be_bytes(), false).await;
+        *sent += 1;
+    }
+}
+
+async fn kill_service(bench: &mut Bench) {
+    bench.service.kill();
+    bench.service.start_again();
+    bench.gateway.pull().await;
+}
+
 #[tokio::test]
 async fn killed_at_random_nothing_is_lost_and_order_is_kept() {
     let (mut bench, mut sink) = (bench().await, Sink::start().await);
     outlet(&bench.service, &sink, json!({ "types": ["uplink"] })).await;
     let mut sent = 0u32;
     for kill in 0..KILLS {
-        let end = Instant::now() + Duration::from_millis(rand::random_range(50..500));
-        while Instant::now() < end {
-            bench.uplink(&sent.to_be_bytes(), false).await;
-            sent += 1;
-        }
+        uplinks(&mut bench, &mut sent, 500).await;
         match kill % 2 {
             0 => {
-                bench.service.kill();
-                bench.service.start_again();
-                bench.gateway.pull().await;
+                kill_service(&mut bench).await;
             }
             _ => {
                 sink.stop().await;
@@ -62,15 +71,9 @@ async fn whichever_side_of_a_broker_ends_each_message_comes_in_order() {
     let listener = broker.listen("harbour/#", &["-q", "1", "-c", "-i", "listener"]).await;
     let mut sent = 0u32;
     for kill in 0..KILLS {
-        let end = Instant::now() + Duration::from_millis(rand::random_range(50..400));
-        while Instant::now() < end {
-            bench.uplink(&sent.to_be_bytes(), false).await;
-            sent += 1;
-        }
+        uplinks(&mut bench, &mut sent, 400).await;
         if kill % 2 == 0 {
-            bench.service.kill();
-            bench.service.start_again();
-            bench.gateway.pull().await;
+            kill_service(&mut bench).await;
         } else {
             broker.stop();
             bench.uplink(&sent.to_be_bytes(), false).await;
@@ -116,15 +119,9 @@ async fn a_table_has_each_message_once_whichever_side_is_killed() {
     let _: serde_json::Value = bench.service.post("outlets", new).await;
     let mut sent = 0u32;
     for kill in 0..KILLS / 2 {
-        let end = Instant::now() + Duration::from_millis(rand::random_range(50..400));
-        while Instant::now() < end {
-            bench.uplink(&sent.to_be_bytes(), false).await;
-            sent += 1;
-        }
+        uplinks(&mut bench, &mut sent, 400).await;
         if kill % 2 == 0 {
-            bench.service.kill();
-            bench.service.start_again();
-            bench.gateway.pull().await;
+            kill_service(&mut bench).await;
         } else {
             database.kill();
             bench.uplink(&sent.to_be_bytes(), false).await;
