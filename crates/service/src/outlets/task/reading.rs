@@ -14,12 +14,11 @@ use crate::outlets::window::{Item, MOST};
 use crate::pipeline::metrics::Metrics;
 use crate::pipeline::recent::Told;
 
-/// Messages that all outlets together are at, but for those that wait for another try: so that they have soon done what they
-/// began once uplinks are stored late. One outlet is at so many at least.
+/// Messages that all outlets together have read and not delivered, without those that wait for a retry. It is small, so that
+/// outlets soon pause once uplinks are stored late. Each outlet may have `LEAST`.
 const TOGETHER: usize = 4_000;
 const LEAST: usize = 200;
-/// While uplinks are stored late, the database and the processor are theirs: all outlets together read on by so many
-/// messages, and then pause.
+/// While uplinks are stored late, they go first: all outlets together read so many messages, and then pause.
 const STEP_WHILE_LATE: usize = 500;
 const PAUSE_WHILE_LATE: Duration = Duration::from_secs(1);
 /// Outlets that read from the database at the same time.
@@ -27,8 +26,7 @@ const READ_AT_ONCE: usize = 2;
 /// How often devices with the outlet's tag are looked up.
 const TAG_EVERY: Duration = Duration::from_secs(10);
 
-/// What outlets share, so that many of them take no more of the machine than a few. Each outlet at work holds one reference
-/// to it.
+/// What outlets share, so that many take no more of the machine than a few. Each running outlet holds one reference to it.
 pub(in crate::outlets) struct Ration {
     metrics: Arc<Metrics>,
     reads: Semaphore,
@@ -43,7 +41,7 @@ impl Ration {
         Arc::strong_count(self).saturating_sub(1)
     }
 
-    /// How many messages one outlet may be at.
+    /// How many messages one outlet may have read and not delivered.
     fn most(self: &Arc<Self>) -> usize {
         share(TOGETHER, self.outlets()).clamp(LEAST, MOST)
     }

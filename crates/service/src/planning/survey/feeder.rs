@@ -1,8 +1,8 @@
 //! Feeds the survey: turns uplinks into observations once they are committed, and stores these in groups.
 //!
 //! It follows the live stream. What it has missed there, while uplinks were stored late or the service was not running, it
-//! reads from the history of messages, from the last one that it had stored. An observation is named by the message that it
-//! is of, so what is read twice is stored once.
+//! reads from the history of messages, from the last one that it had stored. An observation has the id of its message, so
+//! a message that is read twice is stored once.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -22,8 +22,8 @@ use crate::planning::survey::surveys::Surveys;
 /// Observations that are stored together at most, and how long one waits for others.
 const GROUP: usize = 2_000;
 const EVERY: Duration = Duration::from_secs(2);
-/// Messages that are read at a time when something was missed, and the shortest pause after that. Each pause is twice as long
-/// as reading took: so frames go first, the more there are of them.
+/// Messages of one page when something was missed, and the shortest pause after a page. Each pause is twice as long as its page
+/// took, so that frames go first.
 const PAGE: u32 = 1_000;
 const PAUSE: Duration = Duration::from_millis(20);
 const PAUSES_FOR_WORK: u32 = 2;
@@ -120,7 +120,7 @@ impl Feeder {
             }
             let store = tokio::select! {
                 heard = listener.recv() => match heard {
-                    // It does not even look at them then: the processor is the frames' as well.
+                    // They are read from the history later: until then the processor is for frames.
                     Ok(_) if self.metrics.is_late() || group.rows.len() >= MOST_WAITING => {
                         group = Group::default();
                         from = Some(TimeDelta::zero());
